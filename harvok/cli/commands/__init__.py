@@ -1,0 +1,1 @@
+"""One file for each command; cli/table.py names them."""

@@ -1,0 +1,120 @@
+"""`harvok logbook`: what was measured, and records in and out."""
+
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from harvok.cli.options import JsonOption, LogbookOption
+
+if TYPE_CHECKING:
+    from harvok.logbook.store import Logbook
+
+app = typer.Typer(no_args_is_help=True, help="List, show, export, import and remove runs.")
+
+_RUN_HELP = "A run's id, its unique beginning or ending, or `last`."
+
+
+@contextmanager
+def _open(place: str) -> "Iterator[Logbook]":
+    from harvok.logbook.store import Logbook
+
+    logbook = Logbook(place)
+    try:
+        yield logbook
+    finally:
+        logbook.close()
+
+
+@app.command("list")
+def list_runs(
+    logbook: LogbookOption,
+    series: Annotated[str | None, typer.Option(metavar="NAME", help="Only this series.")] = None,
+    limit: Annotated[int, typer.Option(min=1, help="Most runs to list, newest first.")] = 20,
+    everything: Annotated[bool, typer.Option("--all", help="List every run.")] = False,
+    json: JsonOption = False,
+) -> None:
+    """List runs, newest first."""
+    with _open(logbook) as book:
+        lines = book.lines(None if everything else limit, series)
+        total = book.count(series)
+    if json:
+        from harvok.cli.render.logbook import lines_as_json
+
+        typer.echo(lines_as_json(lines))
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.logbook import show_lines
+
+    show_lines(stdout(), lines, total, logbook)
+
+
+@app.command()
+def show(
+    logbook: LogbookOption,
+    run: Annotated[str, typer.Argument(metavar="RUN", help=_RUN_HELP)] = "last",
+    json: JsonOption = False,
+) -> None:
+    """Show a run: result, conditions, every interval."""
+    with _open(logbook) as book:
+        record = book.record(book.find(run))
+    if json:
+        typer.echo(record.model_dump_json(indent=2))
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.logbook import show_record
+
+    show_record(stdout(), record)
+
+
+@app.command()
+def export(
+    logbook: LogbookOption,
+    runs: Annotated[list[str] | None, typer.Argument(metavar="[RUN]...", help=_RUN_HELP, show_default="all")] = None,
+    series: Annotated[str | None, typer.Option(metavar="NAME", help="Every run of this series.")] = None,
+    to: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Where to write.", show_default="standard output")
+    ] = None,
+) -> None:
+    """Write runs as JSON Lines, one whole record a line."""
+    from harvok.cli.files import writing
+    from harvok.logbook.exchange import write_records
+
+    with _open(logbook) as book:
+        ids = [book.find(run) for run in runs or []]
+        ids += [line.id for line in reversed(book.lines(series=series))] if series or not runs else []
+        with writing(to) as out:
+            count = write_records(book.records(ids), out)
+    print(f"{count} runs written{f' to {to}' if to else ''}", file=sys.stderr)
+
+
+@app.command("import")
+def import_runs(
+    logbook: LogbookOption,
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Files that `export` wrote.")],
+) -> None:
+    """Add runs from files; what is there already is left alone."""
+    from harvok.logbook.exchange import read_records
+
+    records = [record for file in files for record in read_records(file)]  # all are read before any is added
+    with _open(logbook) as book:
+        added = sum(book.add(record) for record in records)
+    typer.echo(f"{added} runs added, {len(records) - added} were there already")
+
+
+@app.command()
+def remove(
+    logbook: LogbookOption,
+    runs: Annotated[list[str], typer.Argument(metavar="RUN...", help=_RUN_HELP)],
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+) -> None:
+    """Forget runs for good."""
+    with _open(logbook) as book:
+        ids = list(dict.fromkeys(book.find(run) for run in runs))
+        if not yes:
+            typer.confirm(f"Remove {', '.join(ids)} for good?", abort=True)
+        book.remove(ids)
+    typer.echo(f"{len(ids)} runs removed")

@@ -1,0 +1,71 @@
+"""`harvok station`: makes this host the far end of tests."""
+
+import secrets
+import socket
+from typing import Annotated
+
+import typer
+
+from harvok.cli.options import duration
+from harvok.core.models.control import DEFAULT_CONTROL_PORT
+
+app = typer.Typer()
+
+_TOKEN_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike when read out over a phone
+_TOKEN_GROUPS = 4  # of four letters: 79 bits
+
+
+def _new_token() -> str:
+    return "-".join("".join(secrets.choice(_TOKEN_LETTERS) for _ in range(4)) for _ in range(_TOKEN_GROUPS))
+
+
+@app.command(epilog="Exit codes: 0 stopped by Ctrl-C or SIGTERM, 2 wrong usage, 4 could not serve.")
+def station(
+    port: Annotated[
+        int,
+        typer.Option(min=1, max=65534, help="TCP port for control; data connections come to the next one up."),
+    ] = DEFAULT_CONTROL_PORT,
+    host: Annotated[
+        str | None,
+        typer.Option(metavar="ADDRESS", help="Serve only this address.", show_default="all, IPv4 and IPv6"),
+    ] = None,
+    token: Annotated[
+        str | None,
+        typer.Option(
+            envvar="HARVOK_TOKEN", help="What near ends must present.", show_default="a new one at every start"
+        ),
+    ] = None,
+    name: Annotated[str | None, typer.Option(help="What to call this end.", show_default="this host's name")] = None,
+    longest_test: Annotated[
+        float,
+        typer.Option(parser=duration(1, 7 * 86400), metavar="TIME", help="Refuse, or end, tests longer than this."),
+    ] = "1h",  # type: ignore[assignment]
+    most_flows: Annotated[
+        int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
+    ] = 64,
+) -> None:
+    """Make this host the far end of tests, until Ctrl-C.
+
+    Serves one test at a time to near ends that present the token. Prints what to type there, and which ports a
+    firewall must let through.
+    """
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.station import StationView
+    from harvok.host.addresses import own_addresses
+    from harvok.station.server import serve
+    from harvok.station.service import StationSettings
+
+    if token is not None and (len(token) < 8 or not token.isascii() or not token.isprintable() or " " in token):
+        raise typer.BadParameter("a token has at least 8 printable ASCII letters, no spaces", param_hint="'--token'")
+    settings = StationSettings(
+        name=name or socket.gethostname(),
+        token=token or _new_token(),
+        control_port=port,
+        data_port=port + 1,
+        host=host,
+        longest_test_s=longest_test,
+        most_flows=most_flows,
+    )
+    view = StationView(stdout(), settings, [host] if host else own_addresses())
+    serve(settings, view.ready, view.tell)
+    view.stopped()

@@ -1,0 +1,26 @@
+"""Files that a command writes: standard output, or a file that appears whole or not at all."""
+
+import contextlib
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TextIO
+
+from harvok.errors import UsageError
+
+
+@contextlib.contextmanager
+def writing(path: Path | None) -> Iterator[TextIO]:
+    """Opens `path`, or standard output for None. A file is put in place only when everything was written."""
+    if path is None:
+        yield sys.stdout
+        return
+    part = path.with_name(path.name + ".part")
+    try:
+        with part.open("w", encoding="utf-8") as out:
+            yield out
+        part.replace(path)
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}", "Give --to another file.") from error
+    finally:
+        part.unlink(missing_ok=True)

@@ -1,0 +1,102 @@
+"""The entry point: loads the command that was asked for, and turns errors into a sentence and an exit code.
+
+Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure.
+"""
+
+import importlib
+import sys
+from typing import Annotated, Any
+
+import typer
+from typer.core import TyperGroup
+
+from harvok import __version__
+from harvok.cli.table import COMMANDS
+from harvok.errors import BrokenOffError, HarvokError
+
+_EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
+
+
+class LazyGroup(TyperGroup):
+    """Knows every command by name and summary, and loads the module of the one that runs."""
+
+    def __init__(self, **attributes: Any) -> None:
+        super().__init__(**attributes)
+        for name, row in COMMANDS.items():
+            self.add_command(_placeholder(name, row.summary), name)
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        name, command, rest = super().resolve_command(ctx, args)
+        if name in COMMANDS:
+            command = _load(name)
+        return name, command, rest
+
+    def invoke(self, ctx: Any) -> Any:
+        try:
+            return super().invoke(ctx)
+        except KeyboardInterrupt:
+            raise BrokenOffError("broken off at the keyboard", "Nothing was changed.") from None
+
+
+def _placeholder(name: str, summary: str) -> Any:
+    """Stands in for a command in help and completion, at no cost."""
+    stand_in = typer.Typer(add_completion=False)
+    stand_in.command(name, help=summary)(lambda: None)
+    return typer.main.get_command(stand_in)
+
+
+def _load(name: str) -> Any:
+    command = typer.main.get_command(importlib.import_module(COMMANDS[name].module).app)
+    command.name = name
+    return command
+
+
+app = typer.Typer(
+    cls=LazyGroup,
+    no_args_is_help=True,
+    rich_markup_mode="rich",
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog=_EPILOG,
+)
+
+
+def _print_version(wanted: bool) -> None:
+    if wanted:
+        typer.echo(f"harvok {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def harvok(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print the version and exit.")
+    ] = False,
+) -> None:
+    """Decide, with evidence, whether a link, NIC, cable, switch or router carries what it is rated for.
+
+    Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
+    """
+
+
+def main() -> None:
+    """Runs the program. Every error that Harvok raises on purpose becomes one sentence and what to do about it."""
+    try:
+        app(prog_name="harvok")
+    except HarvokError as error:
+        _show(error)
+        sys.exit(error.exit_code)
+
+
+def _show(error: HarvokError) -> None:
+    from harvok.cli.render.console import stderr
+
+    console = stderr()
+    console.print(f"[bold red]error[/] {_escape(error.message)}", soft_wrap=True, highlight=False)
+    console.print(f"  [bold]try[/] {_escape(error.hint)}", soft_wrap=True, highlight=False)
+
+
+def _escape(text: str) -> str:
+    from rich.markup import escape
+
+    return escape(text)

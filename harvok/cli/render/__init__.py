@@ -1,0 +1,1 @@
+"""What people see. The answer first, then why; colour is never the only carrier of meaning."""

@@ -1,0 +1,96 @@
+"""A comparison: the verdict first, then its reasons, then the figures and what differs."""
+
+import math
+from collections.abc import Callable
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from harvok.cli.render.words import DASH, direction_words, verdict_text
+from harvok.core.judgement.compare import Comparison, Finding, Row
+from harvok.core.measures.statistics import Interval, Summary
+from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_duration, format_rate, format_share
+
+_SHOWN = ("goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-mean")
+_FORMATS: dict[str, Callable[[float], str]] = {"b/s": format_rate, "ratio": format_share, "s": format_duration}
+
+
+def show_comparison(console: Console, found: Comparison) -> None:
+    """Prints the whole comparison."""
+    console.print(Text.assemble(verdict_text(found.verdict), f"  {found.after.name} against {found.before.name}"))
+    for finding in found.findings:
+        _show_finding(console, finding)
+    console.print()
+    console.print(_figures(found))
+    _show_differences(console, found)
+    for series in (found.before, found.after):
+        if series.left_out:
+            console.print(f"left out of {series.name}: {', '.join(series.left_out)}", soft_wrap=True)
+
+
+def _show_finding(console: Console, finding: Finding) -> None:
+    where = f"{direction_words(finding.direction)}: " if finding.direction else ""
+    console.print(Padding(Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}"), (0, 0, 0, 2)))
+    if finding.advice:
+        console.print(Padding(Text.assemble(("next: ", "bold"), finding.advice), (0, 0, 0, 9)))
+
+
+def _figures(found: Comparison) -> Table:
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    table.add_column("")
+    table.add_column("direction")
+    for heading in ("before", "spread", "after", "spread", "change", f"{found.criteria.confidence:.0%} interval"):
+        table.add_column(heading, justify="right")
+    for quantity in _SHOWN:
+        for row in found.rows:
+            if row.quantity == quantity:
+                table.add_row(*_cells(row))
+    table.caption = _caption(found)
+    table.caption_justify = "left"
+    return table
+
+
+def _cells(row: Row) -> list[str]:
+    meaning = QUANTITIES[row.quantity]
+    show = _FORMATS[meaning.unit]
+    change = f"{row.change.ratio * 100:+.1f} %" if row.change else DASH
+    return [
+        meaning.name,
+        direction_words(row.labels.get("direction", "")),
+        show(row.before.mean),
+        format_share(row.before.spread),
+        show(row.after.mean),
+        format_share(row.after.spread),
+        change,
+        _interval(row.change.interval) if row.change else DASH,
+    ]
+
+
+def _interval(interval: Interval) -> str:
+    if not math.isfinite(interval.low):
+        return "unknown"
+    return f"{interval.low * 100:+.1f} to {interval.high * 100:+.1f} %"
+
+
+def _caption(found: Comparison) -> str:
+    before, after = (len(series.runs) for series in (found.before, found.after))
+    first: Summary = found.rows[0].before
+    how = "means without the highest and the lowest run" if first.dropped else "plain means, too few runs to trim"
+    return f"{before} runs before, {after} after; {how}; spread is (highest − lowest) / median"
+
+
+def _show_differences(console: Console, found: Comparison) -> None:
+    if not found.differences:
+        console.print("Conditions: alike in everything that is recorded.")
+        return
+    console.print()
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    for heading in ("condition that differs", "before", "after", ""):
+        table.add_column(heading)
+    for one in found.differences:
+        why = "changed on purpose" if one.declared else "not declared"
+        table.add_row(one.condition, ", ".join(one.before), ", ".join(one.after), why)
+    console.print(table)

@@ -1,0 +1,56 @@
+"""What a station says: how to reach it, and what happens on it."""
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.models.control import DEFAULT_CONTROL_PORT
+from harvok.core.units import format_duration
+from harvok.station.service import StationSettings
+from harvok.traffic.sockets import format_address
+
+
+class StationView:
+    """Lines on a console: one block when the station is ready, then one line for each thing that happens."""
+
+    def __init__(
+        self, console: Console, settings: StationSettings, addresses: Sequence[str], clock: Clock = SYSTEM
+    ) -> None:
+        self._console = console
+        self._settings = settings
+        self._addresses = addresses
+        self._clock = clock
+
+    def ready(self) -> None:
+        settings = self._settings
+        versions = "this address" if settings.host else "IPv4 and IPv6"
+        self._line(("Station ", ""), (settings.name, "bold"), (" is ready. At the near end, type:", ""))
+        self._line()
+        self._line((f"    export HARVOK_TOKEN={settings.token}", "bold"))
+        for address in self._addresses:
+            self._line((f"    harvok tcp {self._target(address)}", "bold"))
+        self._line()
+        self._line(
+            (f"Firewall: let TCP ports {settings.control_port} (control) and {settings.data_port} (data) ", ""),
+            (f"in, on {versions}. No UDP port is needed.", ""),
+        )
+        longest = format_duration(settings.longest_test_s)
+        self._line((f"Limits: one test at a time, {settings.most_flows} flows, {longest} a trial.", ""))
+        self._line(("Control and data are not encrypted; use it on a network that you trust. Ctrl-C stops.", "dim"))
+
+    def tell(self, text: str) -> None:
+        """One thing that happened, with its time."""
+        self._line((f"{self._clock.utc():%H:%M:%S} UTC  ", "dim"), (text, ""))
+
+    def stopped(self) -> None:
+        self.tell("stopped")
+
+    def _target(self, address: str) -> str:
+        port = self._settings.control_port
+        return address if port == DEFAULT_CONTROL_PORT else format_address((address, port))
+
+    def _line(self, *parts: tuple[str, str]) -> None:
+        self._console.print(Text.assemble(*parts), soft_wrap=True)
+        self._console.file.flush()

@@ -1,0 +1,26 @@
+"""Small words and formats that several views share."""
+
+from collections.abc import Callable
+
+from rich.text import Text
+
+from harvok.core.judgement.compare import Verdict
+
+DASH = "–"
+_ARROWS = {"send": "send →", "receive": "receive ←"}
+_VERDICT_STYLES: dict[Verdict, str] = {"ACCEPT": "bold green", "REJECT": "bold red", "RETEST": "bold yellow"}
+
+
+def maybe(value: float | None, show: Callable[[float], str]) -> str:
+    """The value as shown, or a dash where there is none."""
+    return DASH if value is None else show(value)
+
+
+def direction_words(direction: str) -> str:
+    """A direction with its arrow, as seen from the near end."""
+    return _ARROWS.get(direction, direction)
+
+
+def verdict_text(verdict: Verdict) -> Text:
+    """The verdict, in a colour that only repeats what the word says."""
+    return Text(verdict, style=_VERDICT_STYLES[verdict])

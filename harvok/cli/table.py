@@ -1,0 +1,23 @@
+"""Every command: its name, the module that holds it, and its one-line summary. A command is loaded when it is used.
+
+Each module has `app`, a typer.Typer with one command, or with several for a group.
+"""
+
+from typing import NamedTuple
+
+
+class Row(NamedTuple):
+    """One command of the program."""
+
+    module: str
+    summary: str
+
+
+COMMANDS: dict[str, Row] = {
+    "station": Row("harvok.cli.commands.station", "Make this host the far end of tests."),
+    "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
+    "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
+    "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
+    "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),
+    "demo": Row("harvok.cli.commands.demo", "Show the whole job on this host alone, in under a minute."),
+}

@@ -1,0 +1,34 @@
+"""The only reader of time. Everything else is handed a clock, or a moment that somebody read from one."""
+
+import time
+from datetime import UTC, datetime
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """What the rest of Harvok may ask of time."""
+
+    def now_ns(self) -> int:
+        """Monotonic nanoseconds: for durations, never for dates."""
+
+    def sleep(self, duration_s: float) -> None:
+        """Waits for `duration_s` seconds."""
+
+    def utc(self) -> datetime:
+        """The wall clock, in UTC: for dates in records, never for durations."""
+
+
+class SystemClock:
+    """The clocks of this machine."""
+
+    def now_ns(self) -> int:
+        return time.monotonic_ns()
+
+    def sleep(self, duration_s: float) -> None:
+        time.sleep(duration_s)
+
+    def utc(self) -> datetime:
+        return datetime.now(UTC)
+
+
+SYSTEM = SystemClock()

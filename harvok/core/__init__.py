@@ -1,0 +1,1 @@
+"""What Harvok knows: arithmetic, procedures, statistics, verdicts. Pure; no I/O, no clock, no interface code."""

@@ -1,0 +1,43 @@
+"""The one loop that joins a procedure, a rig and those who watch.
+
+A procedure is a generator: it yields the next trial, is sent that trial's result, and returns its findings. It
+does no I/O. A rig's fault is thrown into it, so that its `finally` runs, and then goes on to the caller.
+"""
+
+from collections.abc import Callable, Generator
+from typing import Protocol, TypeVar
+
+from harvok.core.observer import Observer
+from harvok.core.trial import HalfInterval, Trial, TrialResult
+
+Findings = TypeVar("Findings")
+Procedure = Generator[Trial, TrialResult, Findings]
+
+
+class Rig(Protocol):
+    """Where trials run."""
+
+    def run(self, trial: Trial, observe: Callable[[HalfInterval], None]) -> TrialResult:
+        """Runs one trial to its end. Raises NearEndError or FarEndError when it cannot."""
+
+
+def drive(procedure: Procedure[Findings], rig: Rig, observer: Observer) -> Findings:
+    """Runs a procedure on a rig to its end and returns what it found."""
+    number = 1
+    try:
+        trial = next(procedure)
+        while True:
+            observer.trial_started(number, trial)
+            try:
+                result = rig.run(trial, observer.interval)
+            except BaseException as fault:
+                procedure.throw(fault)
+                raise
+            observer.trial_finished(number, result)
+            trial = procedure.send(result)
+            number += 1
+    except StopIteration as end:
+        findings: Findings = end.value
+        return findings
+    finally:
+        procedure.close()

@@ -1,0 +1,32 @@
+"""A figure is one number with its meaning: a quantity, the labels that say of what, and the value."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from harvok.core.quantities import QUANTITIES, Quantity
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """`value` is in the unit of the quantity; `labels` name direction, frame size, flow, service and the like."""
+
+    quantity: str
+    value: float
+    labels: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def meaning(self) -> Quantity:
+        return QUANTITIES[self.quantity]
+
+    @property
+    def key(self) -> tuple[str, tuple[tuple[str, str], ...]]:
+        """What this figure is of; figures of different runs with one key may be compared."""
+        return self.quantity, tuple(sorted(self.labels.items()))
+
+
+def find(figures: Iterable[Figure], quantity: str, **labels: str) -> float | None:
+    """The value of the first figure of a quantity with all the given labels, or None."""
+    for figure in figures:
+        if figure.quantity == quantity and labels.items() <= figure.labels.items():
+            return figure.value
+    return None

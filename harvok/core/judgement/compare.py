@@ -1,0 +1,223 @@
+"""Two series side by side, and the verdict under criteria that were set beforehand.
+
+A limit is judged by the confidence interval, never by a single number: a result is within the limit when its whole
+interval is, beyond it when its whole interval is, and otherwise undecided, which calls for a RETEST.
+"""
+
+import math
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from harvok.core.figures import Figure
+from harvok.core.judgement.conditions import Difference, differences
+from harvok.core.judgement.sample import Series
+from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
+from harvok.core.tcp.limiter import Limiter
+from harvok.core.units import format_share
+from harvok.errors import UsageError
+
+Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
+
+_WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
+JUDGED = "goodput-settled"
+SHARE = "ceiling-share"
+_SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buffer", "pacing": "pacing"}
+"""The setting which, when it was changed on purpose, makes a limiter among the settings part of what is judged."""
+
+
+@dataclass(frozen=True, slots=True)
+class Criteria:
+    """What is acceptable, as ratios. None asks nothing of that kind."""
+
+    least_share: float | None = None
+    largest_regression: float | None = 0.02
+    least_repeats: int = 5
+    confidence: float = 0.95
+    despite_conditions: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One figure in both series; `change` is None where there is no ratio to form."""
+
+    quantity: str
+    labels: dict[str, str]
+    before: Summary
+    after: Summary
+    change: Change | None
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One criterion judged for one direction (empty for what concerns everything), with its reason and advice."""
+
+    verdict: Verdict
+    direction: str
+    reason: str
+    advice: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """Everything that compare has to say. `findings` stand worst first."""
+
+    before: Series
+    after: Series
+    criteria: Criteria
+    rows: list[Row]
+    differences: list[Difference]
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def verdict(self) -> Verdict:
+        """REJECT if any finding says so, else RETEST if any does, else ACCEPT; unlike conditions allow no verdict."""
+        if any(not f.direction and f.verdict == "RETEST" for f in self.findings):
+            return "RETEST"
+        return min((f.verdict for f in self.findings), key=_WORST_FIRST.index, default="RETEST")
+
+
+def compare(before: Series, after: Series, criteria: Criteria, changed: Collection[str] = ()) -> Comparison:
+    """Compares two series. Raises UsageError when they have no goodput in a common direction."""
+    rows = list(_rows(before, after, criteria.confidence))
+    if not any(row.quantity == JUDGED for row in rows):
+        raise UsageError(
+            f"'{before.name}' and '{after.name}' have no complete run in a common direction",
+            "Measure both in the same directions; `harvok logbook list` shows what there is.",
+        )
+    found = differences(before, after, changed)
+    findings = [*_overall(before, after, criteria, found)]
+    for row in rows:
+        if row.quantity == JUDGED:
+            findings += _judge_direction(row, rows, before, after, criteria, changed)
+    findings.sort(key=lambda finding: (bool(finding.direction), _WORST_FIRST.index(finding.verdict)))
+    return Comparison(before, after, criteria, rows, found, findings)
+
+
+def _rows(before: Series, after: Series, confidence: float) -> Iterator[Row]:
+    """One row for every figure that both series have."""
+    was, now = _by_key(before), _by_key(after)
+    for key, figures in was.items():
+        if key in now:
+            summaries = summarise([f.value for f in figures]), summarise([f.value for f in now[key]])
+            change = relative_change(*summaries, confidence) if summaries[0].mean else None
+            yield Row(figures[0].quantity, figures[0].labels, *summaries, change)
+
+
+_Key = tuple[str, tuple[tuple[str, str], ...]]
+
+
+def _by_key(series: Series) -> dict[_Key, list[Figure]]:
+    found: dict[_Key, list[Figure]] = {}
+    for run in series.runs:
+        for figure in run.figures:
+            found.setdefault(figure.key, []).append(figure)
+    return found
+
+
+def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[Difference]) -> Iterator[Finding]:
+    undeclared = [d.condition for d in found if not d.declared]
+    if undeclared and not criteria.despite_conditions:
+        yield Finding(
+            "RETEST",
+            "",
+            f"the two series were taken under unlike conditions ({', '.join(undeclared)})",
+            "Measure again under like conditions, name what was changed on purpose with --changed, "
+            "or judge all the same with --despite-conditions.",
+        )
+    for series in (before, after):
+        if len(series.runs) < criteria.least_repeats:
+            yield Finding(
+                "RETEST",
+                "",
+                f"'{series.name}' has {len(series.runs)} complete runs where {criteria.least_repeats} are asked for",
+                f"Add repeats to it: --series {series.name} --repeat {criteria.least_repeats - len(series.runs)}.",
+            )
+
+
+def _judge_direction(
+    row: Row, rows: Sequence[Row], before: Series, after: Series, criteria: Criteria, changed: Collection[str]
+) -> Iterator[Finding]:
+    direction = row.labels["direction"]
+    limiter = _usual_limiter(after, direction)
+    if limiter and limiter.blame == "tester":
+        yield Finding("RETEST", direction, f"the tester itself was the limit: {limiter.evidence}", limiter.advice)
+        return
+    if criteria.largest_regression is not None and row.change:
+        finding = _regression(row.change, direction, criteria.largest_regression)
+        yield _excuse(finding, limiter, changed, _usual_limiter(before, direction))
+    if criteria.least_share is not None:
+        share = next((r for r in rows if r.quantity == SHARE and r.labels == row.labels), None)
+        yield _excuse(_share(share, direction, criteria.least_share, criteria.confidence), limiter, changed, None)
+
+
+def _regression(change: Change, direction: str, largest: float) -> Finding:
+    low, high = change.interval.low, change.interval.high
+    if not math.isfinite(low):
+        return Finding(
+            "RETEST", direction, "a single run on one side says nothing about spread", "Take at least five repeats."
+        )
+    span = f"{low * 100:+.1f} to {high * 100:+.1f} %"
+    allowed = f"the {format_share(largest)} allowed"
+    if low >= -largest:
+        return Finding("ACCEPT", direction, f"goodput changed by {span}, which is within {allowed}")
+    if high < -largest:
+        return Finding("REJECT", direction, f"goodput changed by {span}, a loss beyond {allowed}")
+    return Finding(
+        "RETEST",
+        direction,
+        f"goodput changed by {span}, which straddles {allowed}",
+        "Take more repeats, or find out what makes them differ so much.",
+    )
+
+
+def _share(row: Row | None, direction: str, least: float, confidence: float) -> Finding:
+    if row is None:
+        return Finding(
+            "RETEST",
+            direction,
+            "no rated speed is known, so there is no ceiling to take a share of",
+            "Measure with --rated and the speed that the equipment is sold for.",
+        )
+    interval = row.after.interval(confidence)
+    span = f"{interval.low * 100:.1f} to {interval.high * 100:.1f} %"
+    wanted = f"the {format_share(least)} asked for"
+    if interval.low >= least:
+        return Finding("ACCEPT", direction, f"goodput was {span} of the ceiling, at least {wanted}")
+    if interval.high < least:
+        return Finding("REJECT", direction, f"goodput was {span} of the ceiling, short of {wanted}")
+    return Finding(
+        "RETEST",
+        direction,
+        f"goodput was {span} of the ceiling, which straddles {wanted}",
+        "Take more repeats, or find out what makes them differ so much.",
+    )
+
+
+def _excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None) -> Finding:
+    """Takes back a verdict that the limiter does not bear out.
+
+    A rejection needs the equipment, or a setting that was itself under test, as the limiter. An acceptance against
+    a baseline needs a baseline that the tester did not hold down.
+    """
+    if finding.verdict == "REJECT" and limiter and limiter.blame == "settings":
+        if _SETTING_BEHIND.get(limiter.kind) not in changed:
+            return Finding("RETEST", finding.direction, f"{finding.reason}; but {limiter.evidence}", limiter.advice)
+        return Finding("REJECT", finding.direction, f"{finding.reason}: {limiter.evidence}", limiter.advice)
+    if finding.verdict == "REJECT" and limiter:
+        return Finding("REJECT", finding.direction, f"{finding.reason}: {limiter.evidence}", limiter.advice)
+    if finding.verdict == "ACCEPT" and baseline and baseline.blame == "tester":
+        return Finding(
+            "RETEST",
+            finding.direction,
+            f"{finding.reason}; but the baseline was held down by the tester: {baseline.evidence}",
+            baseline.advice,
+        )
+    return finding
+
+
+def _usual_limiter(series: Series, direction: str) -> Limiter | None:
+    """The limiter of most runs of a series in a direction; the latest run speaks for its kind."""
+    found = [run.limiters[direction] for run in series.runs if direction in run.limiters]
+    kinds = [limiter.kind for limiter in found]
+    return max(reversed(found), key=lambda limiter: kinds.count(limiter.kind)) if found else None

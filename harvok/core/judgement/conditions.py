@@ -1,0 +1,46 @@
+"""Whether two series were taken under like conditions. What was changed on purpose is named beforehand."""
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+
+from harvok.core.judgement.sample import RunSample, Series
+from harvok.errors import UsageError
+
+NOTHING = "—"
+"""Stands for a condition that a run does not tell."""
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """A condition that is not the same in all runs; `declared` when the user said that it was changed on purpose."""
+
+    condition: str
+    before: tuple[str, ...]
+    after: tuple[str, ...]
+    declared: bool
+
+
+def differences(before: Series, after: Series, changed: Collection[str] = ()) -> list[Difference]:
+    """Every condition that differs between or within the series, undeclared ones first.
+
+    `changed` names what was changed on purpose: a condition, its last part (`socket-buffer`) or its first (`near`).
+    Raises UsageError for a name that fits no condition.
+    """
+    known = sorted({key for run in (*before.runs, *after.runs) for key in run.conditions})
+    for name in changed:
+        if not any(_fits(key, name) for key in known):
+            raise UsageError(f"no condition is called '{name}'", f"Conditions are: {', '.join(known)}.")
+    found = []
+    for key in known:
+        was, now = _values(before.runs, key), _values(after.runs, key)
+        if was != now or len(was) > 1:
+            found.append(Difference(key, was, now, declared=any(_fits(key, name) for name in changed)))
+    return sorted(found, key=lambda d: (d.declared, d.condition))
+
+
+def _fits(condition: str, name: str) -> bool:
+    return condition == name or condition.endswith(f".{name}") or condition.startswith(f"{name}.")
+
+
+def _values(runs: Iterable[RunSample], key: str) -> tuple[str, ...]:
+    return tuple(sorted({run.conditions.get(key, NOTHING) for run in runs}))

@@ -1,0 +1,128 @@
+"""Statistics of few repeats: the trimmed mean and what may be concluded from it.
+
+With five or more repeats the highest and the lowest are dropped and the rest averaged. Its standard error is
+Yuen's (K. K. Yuen, Biometrika 61, 1974): from the winsorized variance, with as many degrees of freedom as values
+were kept, less one. It is exact in the limit and close to nominal for five normal values; it does not let a
+single outlier widen the interval without bound, which a plain t interval does.
+"""
+
+import math
+import statistics
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+TRIM_FROM = 5  # repeats; below this nothing is dropped
+
+
+@dataclass(frozen=True, slots=True)
+class Interval:
+    """A two-sided confidence interval in the unit of the values; infinite where nothing can be said."""
+
+    low: float
+    high: float
+    confidence: float
+
+
+@dataclass(frozen=True, slots=True)
+class Summary:
+    """What a series of repeats says of one figure, in the unit of the values.
+
+    `mean` is the trimmed mean, `spread` (highest − lowest) / median of all values, `dropped` how many values were
+    left out at each end, `standard_error` and `degrees` belong to the trimmed mean.
+    """
+
+    values: tuple[float, ...]
+    mean: float
+    median: float
+    spread: float
+    dropped: int
+    standard_error: float
+    degrees: float
+
+    def interval(self, confidence: float = 0.95) -> Interval:
+        """The confidence interval of the trimmed mean; infinite for a single value."""
+        return _t_interval(self.mean, self.standard_error, self.degrees, confidence)
+
+
+def summarise(values: Sequence[float]) -> Summary:
+    """Trimmed mean, median and spread of one or more repeats. Raises ValueError when there is none."""
+    if not values:
+        raise ValueError("no values")
+    ordered = sorted(values)
+    dropped = 1 if len(ordered) >= TRIM_FROM else 0
+    kept = ordered[dropped : len(ordered) - dropped]
+    median = statistics.median(ordered)
+    return Summary(
+        values=tuple(values),
+        mean=statistics.fmean(kept),
+        median=median,
+        spread=(ordered[-1] - ordered[0]) / abs(median) if median else 0.0,
+        dropped=dropped,
+        standard_error=_yuen_standard_error(ordered, dropped),
+        degrees=len(kept) - 1,
+    )
+
+
+def _yuen_standard_error(ordered: Sequence[float], dropped: int) -> float:
+    """Standard error of the mean of `ordered` with `dropped` values left out at each end; infinite for one value."""
+    kept = len(ordered) - 2 * dropped
+    if kept < 2:
+        return math.inf
+    winsorized = [min(max(v, ordered[dropped]), ordered[-1 - dropped]) for v in ordered]
+    squares = statistics.variance(winsorized) * (len(ordered) - 1)
+    return math.sqrt(squares / (kept * (kept - 1)))
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """After against before as a ratio less one: −0.02 is a loss of two percent."""
+
+    ratio: float
+    interval: Interval
+
+
+def relative_change(before: Summary, after: Summary, confidence: float = 0.95) -> Change:
+    """The change of the trimmed means with its confidence interval.
+
+    The two standard errors are joined for the ratio by the delta method and their degrees of freedom by
+    Welch and Satterthwaite. Raises ValueError when the mean before is zero.
+    """
+    if before.mean == 0:
+        raise ValueError("the mean before is zero, so there is no ratio to it")
+    ratio = after.mean / before.mean
+    parts = [
+        ((after.standard_error / before.mean) ** 2, after.degrees),
+        ((ratio * before.standard_error / before.mean) ** 2, before.degrees),
+    ]
+    variance = sum(part for part, _ in parts)
+    degrees = _welch_degrees(parts)
+    return Change(ratio - 1, _t_interval(ratio - 1, math.sqrt(variance), degrees, confidence))
+
+
+def _welch_degrees(parts: Sequence[tuple[float, float]]) -> float:
+    """Welch–Satterthwaite degrees of freedom of a sum of variances, each given with its own degrees."""
+    variance = sum(part for part, _ in parts)
+    if not math.isfinite(variance):
+        return 0.0
+    weight = sum(part**2 / degrees for part, degrees in parts)
+    return variance**2 / weight if weight else math.inf
+
+
+def _t_interval(centre: float, standard_error: float, degrees: float, confidence: float) -> Interval:
+    if degrees < 1 or not math.isfinite(standard_error):
+        return Interval(-math.inf, math.inf, confidence)
+    half = student_t(0.5 + confidence / 2, degrees) * standard_error if standard_error else 0.0
+    return Interval(centre - half, centre + half, confidence)
+
+
+def student_t(probability: float, degrees: float) -> float:
+    """The quantile of Student's t distribution."""
+    from scipy.special import ndtri, stdtrit  # a quarter of a second: only when it is needed
+
+    return float(ndtri(probability) if math.isinf(degrees) else stdtrit(degrees, probability))
+
+
+def fairness(shares: Sequence[float]) -> float:
+    """Jain's index of fairness (RFC 5166 §2.3): 1 when all shares are equal, 1/n when one flow has everything."""
+    squares = sum(share * share for share in shares)
+    return sum(shares) ** 2 / (len(shares) * squares) if squares else 1.0

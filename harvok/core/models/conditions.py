@@ -1,0 +1,62 @@
+"""The conditions that a run was taken under, at each end: what must be alike before two series may be compared."""
+
+from pydantic import BaseModel, ConfigDict
+
+
+class Model(BaseModel):
+    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class InterfaceFacts(Model):
+    """The interface that an end really uses. `kind` is `physical`, `loopback` or the kind of a virtual one (`veth`,
+    `vlan`, …); `negotiated_bps` is None where a speed has no meaning or is not told."""
+
+    name: str
+    kind: str
+    driver: str | None = None
+    hardware_address: str | None = None
+    negotiated_bps: float | None = None
+    duplex: str | None = None
+    mtu_bytes: int | None = None
+    offloads: dict[str, bool] = {}
+
+
+class SocketLimits(Model):
+    """What this system allows for socket buffers, in bytes; TCP's are (least, default, most) when tuned by itself."""
+
+    receive_most_bytes: int | None = None
+    send_most_bytes: int | None = None
+    tcp_receive_bytes: tuple[int, int, int] | None = None
+    tcp_send_bytes: tuple[int, int, int] | None = None
+
+
+class ClockFacts(Model):
+    """The system clock: its source, and whether something keeps it in step with UTC, to within `error_s`."""
+
+    source: str | None = None
+    synchronised: bool | None = None
+    error_s: float | None = None
+
+
+class HostConditions(Model):
+    """One end of a test. What this system does not tell is None, and named in `missing`."""
+
+    name: str
+    system: str
+    kernel: str
+    machine: str
+    python: str
+    harvok: str
+    cpu_model: str | None = None
+    cores: int
+    governor: str | None = None
+    load_1min: float | None = None
+    clock: ClockFacts = ClockFacts()
+    congestion_control: str | None = None
+    congestion_controls: list[str] = []
+    socket_limits: SocketLimits = SocketLimits()
+    local_address: str | None = None
+    interface: InterfaceFacts | None = None
+    missing: list[str] = []

@@ -1,0 +1,73 @@
+"""The bodies of the control protocol between near end and station. docs/control-protocol.md describes their use."""
+
+from pydantic import Field
+
+from harvok.core.models.conditions import Model
+from harvok.core.trial import HalfInterval, HalfSummary, Trial
+
+PROTOCOL = 1
+DEFAULT_CONTROL_PORT = 26470
+
+
+class StationFacts(Model):
+    """Who answers: asked before anything else. `free_in_s` is None when the station is free."""
+
+    name: str
+    harvok: str
+    protocol: int
+    data_port: int
+    longest_test_s: float
+    most_flows: int
+    free_in_s: float | None = None
+
+
+class SessionRequest(Model):
+    """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell."""
+
+    near: str = Field(max_length=100)
+    planned_s: float = Field(ge=0, le=1e6)
+    protocol: int
+
+
+class Session(Model):
+    """The station is the near end's. It must be renewed within every `lease_s` seconds, or it is free again."""
+
+    session: str
+    lease_s: float
+
+
+class PreparedHalf(Model):
+    """The far half of a trial waits at `data_port` for connections that prove `key` (hexadecimal)."""
+
+    trial_id: str
+    key: str
+    data_port: int
+
+
+class HalfResult(Model):
+    """What the far half of a trial saw, for each direction in the order of the trial."""
+
+    summaries: list[HalfSummary]
+
+
+class Progress(Model):
+    """One line of the progress stream: an interval, a fault that ended the half, or the end of it."""
+
+    interval: HalfInterval | None = None
+    fault: "Fault | None" = None
+    over: bool = False
+
+
+class Fault(Model):
+    """An error on its way to the other end; `free_in_s` only for a busy station."""
+
+    reference: str
+    message: str
+    hint: str
+    free_in_s: float | None = None
+
+
+class TrialRequest(Model):
+    """Asks the station to prepare its half of a trial."""
+
+    trial: Trial

@@ -1,0 +1,71 @@
+"""The record of a run: an open JSON document. docs/record-format.md describes it, docs/schema holds its JSON Schema."""
+
+from datetime import datetime
+from typing import Final, Literal
+
+from pydantic import Field
+
+from harvok.core.figures import Figure
+from harvok.core.link import Link
+from harvok.core.models.conditions import HostConditions, Model
+from harvok.core.models.control import Fault
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.tcp.reading import Reading
+from harvok.core.trial import HalfInterval, Trial, TrialResult
+
+RECORD_FORMAT: Final = "harvok-run"
+RECORD_VERSION: Final = 1
+
+RunState = Literal["running", "complete", "broken", "invalid"]
+
+
+class RigRecord(Model):
+    """What was wired to what, as far as this kind of rig knows."""
+
+    kind: Literal["stations"] = "stations"
+    station: str
+    address: str
+    port: int
+
+
+class TrialRecord(Model):
+    """One trial. `result` is None when it broke off; then `intervals` are what either end had told until then."""
+
+    trial: Trial
+    result: TrialResult | None = None
+    intervals: list[HalfInterval] = []
+
+
+class RunRecord(Model):
+    """One measured test and its whole record.
+
+    `state` is `complete`, `broken` (it broke off; `fault` says why), `invalid` (the tester fell short) or `running`.
+    Times are UTC. `command` is what was typed, without the token.
+    """
+
+    format: Literal["harvok-run"] = RECORD_FORMAT
+    version: Literal[1] = RECORD_VERSION
+    id: str
+    state: RunState
+    started: datetime
+    ended: datetime | None = None
+    harvok: str
+    command: list[str]
+    test: TcpTest
+    rig: RigRecord
+    link: Link
+    series: str | None = None
+    attributes: dict[str, str] = {}
+    note: str = ""
+    near: HostConditions
+    far: HostConditions | None = None
+    trials: list[TrialRecord] = []
+    readings: list[Reading] = []
+    figures: list[Figure] = []
+    notices: list[str] = []
+    fault: Fault | None = Field(default=None, description="why the run broke off")
+
+    @property
+    def limiters(self) -> dict[str, str]:
+        """The kind of limiter by direction."""
+        return {reading.direction: reading.limiter.kind for reading in self.readings}

@@ -1,0 +1,67 @@
+"""What a run tells while it goes on. Live view, plain lines, and the logbook's journal are observers of one driver."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from harvok.core.ethernet import IpVersion
+from harvok.core.link import Link
+from harvok.core.trial import HalfInterval, Trial, TrialResult
+
+
+@dataclass(frozen=True, slots=True)
+class RunOutline:
+    """What is known when a run begins: which of how many repeats, between whom, over what link."""
+
+    run: str
+    number: int
+    of: int
+    near: str
+    far: str
+    link: Link
+    ip_version: IpVersion
+
+
+class Observer:
+    """Hears everything; every method does nothing by default, so that an observer says only what it cares for."""
+
+    def run_started(self, outline: RunOutline) -> None:
+        """A run begins: one of the repeats that were asked for."""
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        """A trial begins; `number` counts from 1 within the run."""
+
+    def interval(self, half: HalfInterval) -> None:
+        """One half of one direction finished an interval. May come from another thread, one call at a time."""
+
+    def trial_finished(self, number: int, result: TrialResult) -> None:
+        """A trial ended and its result is whole."""
+
+    def notice(self, text: str) -> None:
+        """Something that a person at the bench should know now."""
+
+
+class Observers(Observer):
+    """Passes everything on to several observers, in order."""
+
+    def __init__(self, observers: Sequence[Observer]) -> None:
+        self._observers = observers
+
+    def run_started(self, outline: RunOutline) -> None:
+        for observer in self._observers:
+            observer.run_started(outline)
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        for observer in self._observers:
+            observer.trial_started(number, trial)
+
+    def interval(self, half: HalfInterval) -> None:
+        for observer in self._observers:
+            observer.interval(half)
+
+    def trial_finished(self, number: int, result: TrialResult) -> None:
+        for observer in self._observers:
+            observer.trial_finished(number, result)
+
+    def notice(self, text: str) -> None:
+        for observer in self._observers:
+            observer.notice(text)

@@ -1,0 +1,59 @@
+"""One TCP test: send, receive, one after the other, or both at once."""
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from harvok.core.drive import Procedure
+from harvok.core.figures import Figure
+from harvok.core.link import Link
+from harvok.core.tcp.reading import Reading, read_direction
+from harvok.core.trial import Direction, TcpTrial
+
+DirectionChoice = Literal["send", "receive", "each", "both"]
+
+_TRIALS: dict[DirectionChoice, tuple[tuple[Direction, ...], ...]] = {
+    "send": (("send",),),
+    "receive": (("receive",),),
+    "each": (("send",), ("receive",)),
+    "both": (("send", "receive"),),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class TcpTest:
+    """What to measure: `trial` is the pattern whose directions `direction` fills in; `settling_s` None finds it."""
+
+    direction: DirectionChoice
+    trial: TcpTrial
+    settling_s: float | None = None
+    kind: Literal["tcp"] = "tcp"
+
+    @property
+    def trials(self) -> list[TcpTrial]:
+        """The trials that this test runs, in order."""
+        return [replace(self.trial, directions=directions) for directions in _TRIALS[self.direction]]
+
+    @property
+    def expected_s(self) -> float | None:
+        """How long the traffic will flow, in seconds; None when an amount of data was asked for."""
+        return self.trial.duration_s * len(self.trials) if self.trial.duration_s else None
+
+
+@dataclass(frozen=True, slots=True)
+class TcpFindings:
+    """What a TCP test comes to: a reading for each direction, and all figures."""
+
+    readings: list[Reading]
+    figures: list[Figure]
+
+
+def tcp_test(test: TcpTest, link: Link) -> Procedure[TcpFindings]:
+    """Runs the trials of a TCP test and reads each direction against the link."""
+    findings = TcpFindings([], [])
+    for trial in test.trials:
+        result = yield trial
+        for direction in result.directions:
+            reading, figures = read_direction(direction, link, trial.options, test.settling_s)
+            findings.readings.append(reading)
+            findings.figures.extend(figures)
+    return findings

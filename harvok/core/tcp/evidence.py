@@ -1,0 +1,180 @@
+"""What a direction's two halves say about why it went no faster, gathered over the part after settling."""
+
+import statistics
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from harvok.core.ethernet import IpVersion
+from harvok.core.tcp.ceiling import Segment
+from harvok.core.tcp.settling import Settling
+from harvok.core.trial import DirectionResult, End, HalfInterval, HalfSummary, TcpInfo, role_at
+
+_TIMESTAMPS = 1  # bit of TcpInfo.options
+
+
+@dataclass(frozen=True, slots=True)
+class Cpu:
+    """Mean busy shares of one end after settling: its busiest core, and its busiest worker process (of one core)."""
+
+    busiest_core: float
+    busiest_worker: float
+    stolen: float
+
+
+@dataclass(frozen=True, slots=True)
+class SenderTime:
+    """Shares of the time in which the sender had data to send, over all flows (Linux tcp_info)."""
+
+    window_limited: float
+    buffer_limited: float
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """Means and sums over all flows of one direction after settling; None where a system does not tell."""
+
+    flows: int
+    cpu: dict[End, Cpu]
+    sender_time: SenderTime | None
+    retransmitted: float | None
+    rtt_mean_s: float | None
+    rtt_least_s: float | None
+    rtt_idle_s: float | None
+    cwnd_bytes: float | None
+    cwnd_growth: float | None
+    window_bytes: float | None
+    send_buffer_bytes: int | None
+    receive_buffer_bytes: int | None
+    segment: Segment
+    congestion_control: str | None
+
+
+def gather(result: DirectionResult, settling: Settling) -> Evidence:
+    """Gathers the evidence of one direction from its intervals, connections and kernel counters."""
+    kept = _after_settling(result.sender_intervals, settling.settled_from_s)
+    infos = [info for interval in kept for info in interval.tcp]
+    last = kept[-1].tcp if kept else []
+    first = _before(result, kept)
+    return Evidence(
+        flows=len(result.receiver.flow_bytes) if result.receiver else 1,
+        cpu=_cpu(result, settling.settled_from_s),
+        sender_time=_sender_time(first, last),
+        retransmitted=_retransmitted(first, last),
+        rtt_mean_s=_mean([i.rtt_us for i in infos], 1e-6),
+        rtt_least_s=_least([i.least_rtt_us for i in infos]),
+        rtt_idle_s=_idle_rtt_s(result.sender, infos),
+        cwnd_bytes=_mean([_cwnd_bytes(i) for i in infos]),
+        cwnd_growth=_cwnd_growth(result.sender_intervals),
+        window_bytes=_mean([i.peer_window_bytes for i in infos]),
+        send_buffer_bytes=_smallest(result.sender, "send_buffer_bytes"),
+        receive_buffer_bytes=_smallest(result.receiver, "receive_buffer_bytes"),
+        segment=segment_of(infos, _ip_version(result)),
+        congestion_control=_congestion_control(result.sender),
+    )
+
+
+def segment_of(infos: Sequence[TcpInfo], ip_version: IpVersion) -> Segment:
+    """How the connections cut their data, as the latest of their kernel states tells it."""
+    return Segment(
+        ip_version=ip_version,
+        payload_bytes=next((i.mss_bytes for i in reversed(infos) if i.mss_bytes), None),
+        timestamps=next((bool(i.options & _TIMESTAMPS) for i in infos if i.options is not None), None),
+    )
+
+
+def _after_settling(intervals: Sequence[HalfInterval], from_s: float) -> list[HalfInterval]:
+    """The intervals that lie mostly after settling; the last one when none does."""
+    kept = [i for i in intervals if (i.start_s + i.end_s) / 2 >= from_s]
+    return kept or list(intervals[-1:])
+
+
+def _before(result: DirectionResult, kept: Sequence[HalfInterval]) -> list[TcpInfo]:
+    """Each flow's state just before the kept intervals: from the interval before, or from the handshake."""
+    if not kept:
+        return []
+    earlier = [i for i in result.sender_intervals if i.index < kept[0].index]
+    if earlier:
+        return earlier[-1].tcp
+    return [c.handshake for c in result.sender.connections if c.handshake] if result.sender else []
+
+
+def _delta(first: Sequence[TcpInfo], last: Sequence[TcpInfo], field: str) -> int | None:
+    """The growth of a counter over all flows; None when any flow does not tell it."""
+    before, after = ([getattr(info, field) for info in infos] for infos in (first, last))
+    if not after or len(before) != len(after) or None in before or None in after:
+        return None
+    return int(sum(after) - sum(before))
+
+
+def _sender_time(first: Sequence[TcpInfo], last: Sequence[TcpInfo]) -> SenderTime | None:
+    busy, window, buffer = (_delta(first, last, f) for f in ("busy_us", "window_limited_us", "buffer_limited_us"))
+    if not busy or window is None or buffer is None:
+        return None
+    return SenderTime(min(window / busy, 1.0), min(buffer / busy, 1.0))
+
+
+def _retransmitted(first: Sequence[TcpInfo], last: Sequence[TcpInfo]) -> float | None:
+    sent, again = _delta(first, last, "sent_bytes"), _delta(first, last, "retransmitted_bytes")
+    return again / sent if sent and again is not None else None
+
+
+def _mean(values: Sequence[float | None], factor: float = 1.0) -> float | None:
+    known = [v for v in values if v]
+    return statistics.fmean(known) * factor if known else None
+
+
+def _least(values: Sequence[int | None]) -> float | None:
+    known = [v for v in values if v]
+    return min(known) * 1e-6 if known else None
+
+
+def _idle_rtt_s(sender: HalfSummary | None, infos: Sequence[TcpInfo]) -> float | None:
+    """The smaller of the handshakes' RTT and the least RTT ever seen: the best that we know of the empty path."""
+    handshakes = [c.handshake.rtt_us for c in sender.connections if c.handshake] if sender else []
+    return _least([*handshakes, *(i.least_rtt_us for i in infos)])
+
+
+def _cwnd_bytes(info: TcpInfo) -> float | None:
+    return info.cwnd_segments * info.mss_bytes if info.cwnd_segments and info.mss_bytes else None
+
+
+def _cwnd_growth(intervals: Sequence[HalfInterval]) -> float | None:
+    """Congestion window at the end over that at half time, all flows together."""
+    if len(intervals) < 2:
+        return None
+    half, end = (
+        sum(i.cwnd_segments or 0 for i in interval.tcp)
+        for interval in (intervals[len(intervals) // 2 - 1], intervals[-1])
+    )
+    return end / half if half else None
+
+
+def _cpu(result: DirectionResult, from_s: float) -> dict[End, Cpu]:
+    """CPU use of both ends; each end's half of this direction carries that end's readings."""
+    ends: tuple[End, End] = ("near", "far")
+    found: dict[End, Cpu] = {}
+    for end in ends:
+        sends = role_at(end, result.direction) == "sender"
+        intervals = result.sender_intervals if sends else result.receiver_intervals
+        uses = [i.cpu for i in _after_settling(intervals, from_s) if i.cpu]
+        if uses:
+            found[end] = Cpu(
+                busiest_core=max(map(statistics.fmean, zip(*(u.cores for u in uses), strict=False)), default=0.0),
+                busiest_worker=max(map(statistics.fmean, zip(*(u.workers for u in uses), strict=False)), default=0.0),
+                stolen=statistics.fmean(u.stolen for u in uses),
+            )
+    return found
+
+
+def _smallest(half: HalfSummary | None, field: str) -> int | None:
+    return min((getattr(c, field) for c in half.connections), default=None) if half else None
+
+
+def _ip_version(result: DirectionResult) -> IpVersion:
+    half = result.sender or result.receiver
+    first = half.connections[0].remote if half and half.connections else ""
+    return 6 if first.startswith("[") else 4
+
+
+def _congestion_control(sender: HalfSummary | None) -> str | None:
+    return sender.connections[0].congestion_control if sender and sender.connections else None

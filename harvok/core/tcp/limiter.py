@@ -1,0 +1,272 @@
+"""The limiter: what held a direction down, with its evidence, and what to try next.
+
+The rules stand in the order in which they are asked; the first that holds is the answer. Whether equipment may be
+blamed at all follows from it: `equipment` limits speak of the device, `settings` of how the test was set up, and
+`tester` means that this tester could not show more, so that there is no verdict.
+"""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Literal
+
+from harvok.core.ethernet import bandwidth_delay_product_bytes
+from harvok.core.link import Link
+from harvok.core.tcp.ceiling import Ceiling, ceiling_at
+from harvok.core.tcp.evidence import Evidence
+from harvok.core.tcp.settling import Settling
+from harvok.core.trial import End, SocketOptions
+from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
+
+LimiterKind = Literal[
+    "negotiated-speed", "receive-window", "send-buffer", "loss", "window-opening",
+    "cpu-near", "cpu-far", "pacing", "link",
+]  # fmt: skip
+Blame = Literal["equipment", "settings", "tester"]
+
+_NAMES: dict[LimiterKind, str] = {
+    "negotiated-speed": "negotiated speed",
+    "receive-window": "receive window",
+    "send-buffer": "send buffer",
+    "loss": "loss",
+    "window-opening": "congestion window still opening",
+    "cpu-near": "CPU of the near end",
+    "cpu-far": "CPU of the far end",
+    "pacing": "pacing, as asked for",
+    "link": "the link itself",
+}
+_BLAME: dict[LimiterKind, Blame] = {
+    "negotiated-speed": "equipment",
+    "loss": "equipment",
+    "link": "equipment",
+    "receive-window": "settings",
+    "send-buffer": "settings",
+    "window-opening": "settings",
+    "pacing": "settings",
+    "cpu-near": "tester",
+    "cpu-far": "tester",
+}
+
+FULL_SHARE = 0.97  # of the ceiling: from here on the link is full, whatever else was busy
+_PACED_SHARE = 0.93  # of the pacing rate, which counts headers too
+_MOST_OF_THE_TIME = 0.5
+_BUSY_WORKER = 0.90  # of one core
+_BUSY_CORE = 0.95
+_TELLING_LOSS = 0.0005
+_QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
+_QUEUE_DELAY_S = 0.0005
+_WINDOW_SLACK = 4.0  # a window that would allow this many times the goodput is not what limits it
+
+
+@dataclass(frozen=True, slots=True)
+class Limiter:
+    """What held a result down. `evidence` and `advice` are sentences for the person at the bench."""
+
+    kind: LimiterKind
+    evidence: str
+    advice: str
+
+    @property
+    def name(self) -> str:
+        return _NAMES[self.kind]
+
+    @property
+    def blame(self) -> Blame:
+        return _BLAME[self.kind]
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """Everything that the rules look at, for one direction."""
+
+    goodput_bps: float
+    settling: Settling
+    evidence: Evidence
+    ceiling: Ceiling | None
+    link: Link
+    options: SocketOptions
+
+    @property
+    def flow_goodput_bps(self) -> float:
+        return self.goodput_bps / self.evidence.flows
+
+
+def find_limiter(case: Case) -> Limiter:
+    """Asks the rules in order; when none holds, nothing but the link itself held the result."""
+    for rule in _RULES:
+        found = rule(case)
+        if found:
+            return found
+    return _link(case)
+
+
+def _negotiated_speed(case: Case) -> Limiter | None:
+    negotiated, rated = case.link.negotiated_bps, case.link.rated_bps
+    if not negotiated or not rated or negotiated >= rated:
+        return None
+    reached = case.goodput_bps / ceiling_at(negotiated, "", case.evidence.segment).goodput_bps
+    if reached < FULL_SHARE:
+        return None
+    ports = [p for p in (case.link.near, case.link.far) if p and p.negotiated_bps == negotiated]
+    names = " and ".join(port.interface for port in ports)
+    return Limiter(
+        "negotiated-speed",
+        f"{names} negotiated {format_speed(negotiated)} where {format_speed(rated)} is rated, and that slower "
+        f"link was {format_share(reached)} full.",
+        "Re-seat or swap the lead, and check that both ports allow auto-negotiation up to the rated speed.",
+    )
+
+
+def _full_link(case: Case) -> Limiter | None:
+    if case.ceiling and case.goodput_bps >= FULL_SHARE * case.ceiling.goodput_bps:
+        return _link(case)
+    return None
+
+
+def _pacing(case: Case) -> Limiter | None:
+    pacing_bps = case.options.pacing_bps
+    if not pacing_bps or case.flow_goodput_bps < _PACED_SHARE * pacing_bps:
+        return None
+    return Limiter(
+        "pacing",
+        f"each flow was paced at {format_rate(pacing_bps)} and reached {format_rate(case.flow_goodput_bps)}.",
+        "Leave out --pacing to see what the link carries.",
+    )
+
+
+def _busy_worker(case: Case) -> Limiter | None:
+    for end, cpu in case.evidence.cpu.items():
+        if cpu.busiest_worker >= _BUSY_WORKER:
+            share = format_share(cpu.busiest_worker)
+            return _cpu(end, f"a worker at the {end} end used {share} of a core", case)
+    return None
+
+
+def _window_opening(case: Case) -> Limiter | None:
+    growth = case.evidence.cwnd_growth
+    if case.settling.settled or growth is None or growth < 1.2:
+        return None
+    return Limiter(
+        "window-opening",
+        f"the goodput never settled, and the congestion window grew {growth:.1f}-fold in the second half of the test.",
+        "Test longer, for example --duration 60s.",
+    )
+
+
+def _receive_window(case: Case) -> Limiter | None:
+    time, evidence = case.evidence.sender_time, case.evidence
+    if not time or time.window_limited < _MOST_OF_THE_TIME or not evidence.window_bytes or not evidence.rtt_mean_s:
+        return None
+    if evidence.window_bytes * 8 / evidence.rtt_mean_s > _WINDOW_SLACK * case.flow_goodput_bps:
+        return None  # the window was shut because the receiver read slowly, not because it is small
+    held = f"the receive window held the sender back {format_share(time.window_limited)} of the time"
+    return _small_buffer("receive-window", held, evidence.window_bytes, "the window was", case)
+
+
+def _send_buffer(case: Case) -> Limiter | None:
+    time, buffer = case.evidence.sender_time, case.evidence.send_buffer_bytes
+    if not time or time.buffer_limited < _MOST_OF_THE_TIME or not buffer:
+        return None
+    held = f"the send buffer ran empty of room {format_share(time.buffer_limited)} of the time"
+    return _small_buffer("send-buffer", held, buffer, "the socket had", case)
+
+
+def _small_buffer(kind: LimiterKind, held: str, got_bytes: float, got: str, case: Case) -> Limiter:
+    """Sets what the socket had against what the path needs: line rate × RTT, shared among the flows."""
+    rtt_s = case.evidence.rtt_mean_s or 0.0
+    line_rate_bps = case.link.line_rate_bps
+    if not line_rate_bps:
+        return Limiter(
+            kind,
+            f"{held}; {got} {format_size(got_bytes)} at an RTT of {format_duration(rtt_s)}.",
+            "Try a larger --socket-buffer, such as 4M.",
+        )
+    needed = bandwidth_delay_product_bytes(line_rate_bps, rtt_s) / case.evidence.flows
+    per_flow = " a flow" if case.evidence.flows > 1 else ""
+    return Limiter(
+        kind,
+        f"{held}; {format_duration(rtt_s)} × {format_speed(line_rate_bps)} needs {format_size(needed)}{per_flow}, "
+        f"{got} {format_size(got_bytes)}.",
+        f"Try --socket-buffer {_round_buffer(2 * needed)}.",
+    )
+
+
+def _round_buffer(size_bytes: float) -> str:
+    """The next power of two, as --socket-buffer takes it."""
+    power = max(math.ceil(math.log2(max(size_bytes, 1))), 16)
+    return f"{2 ** (power - 20)}Mi" if power >= 20 else f"{2 ** (power - 10)}Ki"
+
+
+def _busy_core(case: Case) -> Limiter | None:
+    end, cpu = max(case.evidence.cpu.items(), key=lambda item: item[1].busiest_core, default=(None, None))
+    if end is None or cpu is None or cpu.busiest_core < _BUSY_CORE:
+        return None
+    return _cpu(end, f"a core at the {end} end was busy {format_share(cpu.busiest_core)} of the time", case)
+
+
+def _cpu(end: End, busy: str, case: Case) -> Limiter:
+    stolen = case.evidence.cpu[end].stolen
+    also = f", and a hypervisor took {format_share(stolen)} of its time away" if stolen > 0.02 else ""
+    return Limiter(
+        "cpu-near" if end == "near" else "cpu-far",
+        f"{busy}{also}: the tester gave no more, which says nothing about the equipment.",
+        "Stop what else runs there, use more flows if cores are idle, or take a faster host.",
+    )
+
+
+def _loss(case: Case) -> Limiter | None:
+    evidence = case.evidence
+    again, idle_s, loaded_s = evidence.retransmitted, evidence.rtt_idle_s, evidence.rtt_mean_s
+    if not again or again < _TELLING_LOSS or _queue_stood(idle_s, loaded_s):
+        return None
+    bound = ""
+    segment_bytes = evidence.segment.payload_bytes
+    if segment_bytes and loaded_s:
+        # RFC 6349 §3.3.2 after Mathis et al.: the Reno-like bound MSS / RTT × 1.22 / sqrt(p)
+        reno_bps = evidence.flows * segment_bytes * 8 / loaded_s * 1.22 / math.sqrt(again)
+        bound = f" at {format_duration(loaded_s)} RTT that allows a Reno-like sender {format_rate(reno_bps)};"
+    return Limiter(
+        "loss",
+        f"{format_share(again) if again >= 0.001 else f'{again * 100:.3f} %'} of the bytes had to be sent again and no "
+        f"queue stood on the path;{bound} congestion control was {evidence.congestion_control or 'unknown'}.",
+        "Look at the error counters of every port on the way, re-seat or swap the lead, check duplex.",
+    )
+
+
+def _queue_stood(idle_s: float | None, loaded_s: float | None) -> bool:
+    if not idle_s or not loaded_s:
+        return False
+    return loaded_s > _QUEUE_GROWTH * idle_s and loaded_s - idle_s > _QUEUE_DELAY_S
+
+
+def _link(case: Case) -> Limiter:
+    evidence, facts = case.evidence, []
+    if case.ceiling:
+        facts.append(f"goodput reached {format_share(case.goodput_bps / case.ceiling.goodput_bps)} of the ceiling")
+    if evidence.sender_time:
+        time = evidence.sender_time
+        facts.append(
+            f"windows and buffers held it {format_share(time.window_limited + time.buffer_limited)} of the time"
+        )
+    if evidence.cpu:
+        facts.append(f"the busiest core was busy {format_share(max(c.busiest_core for c in evidence.cpu.values()))}")
+    if evidence.rtt_idle_s and evidence.rtt_mean_s and _queue_stood(evidence.rtt_idle_s, evidence.rtt_mean_s):
+        facts.append(
+            f"a queue on the path raised the RTT from {format_duration(evidence.rtt_idle_s)} "
+            f"to {format_duration(evidence.rtt_mean_s)}"
+        )
+    advice = "Nothing at either end held it back." if case.ceiling else "Give --rated to set it against a ceiling."
+    return Limiter("link", "; ".join(facts) + "." if facts else "nothing else was found.", advice)
+
+
+_RULES: tuple[Callable[[Case], Limiter | None], ...] = (
+    _negotiated_speed,
+    _full_link,
+    _pacing,
+    _receive_window,
+    _send_buffer,
+    _busy_worker,
+    _busy_core,
+    _window_opening,
+    _loss,
+)

@@ -1,0 +1,63 @@
+"""Reads one direction of a TCP trial: settling, ceiling, limiter, and the figures that go into record and verdict."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from harvok.core.figures import Figure
+from harvok.core.link import Link
+from harvok.core.measures.statistics import fairness
+from harvok.core.tcp.ceiling import Ceiling, ceiling_of
+from harvok.core.tcp.evidence import Evidence, gather
+from harvok.core.tcp.limiter import Case, Limiter, find_limiter
+from harvok.core.tcp.settling import Settling, find_settling, mean_rate_bps
+from harvok.core.trial import Direction, DirectionResult, SocketOptions
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What one direction comes to. `ceiling` is None when no rated or negotiated speed is known."""
+
+    direction: Direction
+    settling: Settling
+    ceiling: Ceiling | None
+    limiter: Limiter
+
+
+def read_direction(
+    result: DirectionResult, link: Link, options: SocketOptions, settling_s: float | None = None
+) -> tuple[Reading, list[Figure]]:
+    """Reads a finished direction; `settling_s` sets the settling time instead of finding it."""
+    settling = (
+        find_settling(result.ticks) if settling_s is None else Settling(settling_s, settled=True, automatic=False)
+    )
+    evidence = gather(result, settling)
+    ceiling = ceiling_of(link, evidence.segment)
+    settled_bps = mean_rate_bps(result.ticks, settling.settled_from_s)
+    case = Case(settled_bps, settling, evidence, ceiling, link, options)
+    values = dict(_values(result, settling, evidence, ceiling, settled_bps))
+    labels: dict[str, str] = {"direction": result.direction}
+    reading = Reading(result.direction, settling, ceiling, find_limiter(case))
+    return reading, [Figure(quantity, value, labels) for quantity, value in values.items() if value is not None]
+
+
+def _values(
+    result: DirectionResult, settling: Settling, evidence: Evidence, ceiling: Ceiling | None, settled_bps: float
+) -> Iterator[tuple[str, float | None]]:
+    """(quantity, value) of one direction; None where this system or this link does not tell."""
+    mean_bps = mean_rate_bps(result.ticks)
+    yield "goodput-settled", settled_bps
+    yield "goodput-mean", mean_bps
+    yield "settling", settling.settled_from_s
+    if ceiling:
+        yield "ceiling", ceiling.goodput_bps
+        yield "ceiling-share", settled_bps / ceiling.goodput_bps
+        yield "transfer-time-ratio", ceiling.goodput_bps / mean_bps if mean_bps else None
+    yield "retransmitted", evidence.retransmitted
+    yield "rtt-least", evidence.rtt_least_s
+    yield "rtt-mean", evidence.rtt_mean_s
+    if evidence.rtt_idle_s and evidence.rtt_mean_s:
+        yield "buffer-delay", evidence.rtt_mean_s / evidence.rtt_idle_s - 1
+    if result.receiver and len(result.receiver.flow_bytes) > 1:
+        yield "fairness", fairness(result.receiver.flow_bytes)
+    for end, cpu in evidence.cpu.items():
+        yield f"busiest-core-{end}", cpu.busiest_core

@@ -1,0 +1,123 @@
+"""Rates, sizes and times as people write them, read into plain numbers and printed again.
+
+Bits per second are decimal (1 Mb/s = 10^6 b/s, IEEE 802.3 usage). Sizes are bytes: `k`, `M`, `G` are decimal,
+`Ki`, `Mi`, `Gi` binary.
+"""
+
+import re
+
+from harvok.errors import BadQuantityError
+
+_NUMBER = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?|\.[0-9]+)\s*([A-Za-zµ/]*)\s*")
+
+_DECIMAL = {"": 1.0, "k": 1e3, "K": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
+_BINARY = {"Ki": 2.0**10, "Mi": 2.0**20, "Gi": 2.0**30, "Ti": 2.0**40}
+_SECONDS = {"ns": 1e-9, "us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
+
+RATE_FORM = "a rate in bits per second such as 100M, 2.5G or 941.5Mb/s"
+SIZE_FORM = "a size in bytes such as 64k, 1500, 8M or 4Mi"
+DURATION_FORM = "a time such as 1.5ms, 35ms, 60s or 2min"
+
+
+def _split(text: str, form: str) -> tuple[float, str]:
+    match = _NUMBER.fullmatch(text)
+    if not match:
+        raise BadQuantityError(f"'{text}' is not {form}", hint=f"Give {form}.")
+    return float(match[1]), match[2]
+
+
+def _scaled(text: str, suffixes: dict[str, float], endings: tuple[str, ...], form: str) -> float:
+    number, suffix = _split(text, form)
+    for ending in endings:
+        if suffix.endswith(ending):
+            suffix = suffix.removesuffix(ending)
+            break
+    if suffix not in suffixes:
+        raise BadQuantityError(f"'{text}' is not {form}", hint=f"Give {form}.")
+    return number * suffixes[suffix]
+
+
+def parse_rate_bps(text: str) -> float:
+    """Reads a rate in bits per second. `MB/s` is refused, since that is bytes: people mix the two up.
+
+    Raises BadQuantityError.
+    """
+    if "B/s" in text:
+        raise BadQuantityError(f"'{text}' is a rate in bytes; rates here are in bits", hint=f"Give {RATE_FORM}.")
+    return _scaled(text, _DECIMAL, ("b/s", "bit/s"), RATE_FORM)
+
+
+def parse_size_bytes(text: str) -> int:
+    """Reads a size in bytes; raises BadQuantityError for anything else, and for a fraction of a byte."""
+    size = _scaled(text, _DECIMAL | _BINARY, ("B",), SIZE_FORM)
+    if size != int(size):
+        raise BadQuantityError(f"'{text}' is not a whole number of bytes", hint=f"Give {SIZE_FORM}.")
+    return int(size)
+
+
+def parse_duration_s(text: str) -> float:
+    """Reads a time into seconds. A bare number is refused: 60 what? Raises BadQuantityError."""
+    number, suffix = _split(text, DURATION_FORM)
+    if suffix not in _SECONDS:
+        raise BadQuantityError(f"'{text}' is not {DURATION_FORM}", hint=f"Give {DURATION_FORM}, with its unit.")
+    return number * _SECONDS[suffix]
+
+
+def _prefixed(value: float, steps: tuple[tuple[float, str], ...], unit: str) -> str:
+    for factor, prefix in steps:
+        if abs(value) >= factor * 0.99995:
+            return f"{_four_digits(value / factor)} {prefix}{unit}"
+    factor, prefix = steps[-1]
+    return f"{_four_digits(value / factor)} {prefix}{unit}"
+
+
+def _four_digits(value: float) -> str:
+    """Four significant digits, without an exponent and never rounding away whole units."""
+    size = abs(value)
+    decimals = 3 if size < 9.9995 else 2 if size < 99.995 else 1 if size < 99999.95 else 0
+    return f"{value:.{decimals}f}"
+
+
+_RATE_STEPS = ((1e12, "T"), (1e9, "G"), (1e6, "M"), (1e3, "k"), (1.0, ""))
+
+
+def format_rate(rate_bps: float) -> str:
+    """Bits per second with an SI prefix: 941.5 Mb/s. Gigabits start at 10 Gb/s, so that 1000 Mb/s stays comparable."""
+    steps = _RATE_STEPS if abs(rate_bps) >= 9.9995e9 else _RATE_STEPS[2:]
+    return _prefixed(rate_bps, steps, "b/s")
+
+
+def format_speed(speed_bps: float) -> str:
+    """A rated or negotiated speed in its shortest form: 1 Gb/s, 2.5 Gb/s, 100 Mb/s."""
+    for factor, prefix in _RATE_STEPS:
+        if speed_bps >= factor:
+            return f"{speed_bps / factor:g} {prefix}b/s"
+    return f"{speed_bps:g} b/s"
+
+
+def format_byte_rate(rate_bps: float) -> str:
+    """The same rate in bytes per second, as a file copy shows it: 117.7 MB/s."""
+    steps = _RATE_STEPS[1:] if abs(rate_bps) >= 80e9 else _RATE_STEPS[2:]
+    return _prefixed(rate_bps / 8, steps, "B/s")
+
+
+def format_size(size_bytes: float) -> str:
+    """Bytes with an SI prefix: 4.375 MB; plain below 10 kB."""
+    if abs(size_bytes) < 10_000:
+        return f"{size_bytes:.0f} B"
+    return _prefixed(size_bytes, _RATE_STEPS, "B")
+
+
+def format_duration(duration_s: float) -> str:
+    """A time with the unit that suits it: 35.20 ms, 1.500 s, 2 min 5 s."""
+    if duration_s >= 120:
+        minutes, seconds = divmod(round(duration_s), 60)
+        hours, minutes = divmod(minutes, 60)
+        return f"{hours} h {minutes} min" if hours else f"{minutes} min {seconds} s"
+    steps = ((1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"))
+    return _prefixed(duration_s, steps, "s")
+
+
+def format_share(share: float) -> str:
+    """A ratio as a percentage: 99.1 %."""
+    return f"{share * 100:.1f} %"

@@ -1,0 +1,168 @@
+"""Every error that Harvok raises on purpose, named by who must act. This room imports nothing of Harvok's.
+
+An error carries one clear sentence (what happened, with what was got and what was wanted), a hint (what to do
+next), a stable kebab-case reference that scripts may match, and the exit code that the program ends with.
+Every class survives pickling, because workers send theirs home.
+"""
+
+from typing import ClassVar
+
+
+class HarvokError(Exception):
+    """Base of all errors that a user may see. `message` says what happened, `hint` what to do about it."""
+
+    reference: ClassVar[str] = "harvok-error"
+    exit_code: ClassVar[int] = 4
+
+    def __init__(self, message: str, hint: str) -> None:
+        super().__init__(message, hint)
+        self.message = message
+        self.hint = hint
+
+    def __str__(self) -> str:
+        return self.message
+
+
+# --- the person at the keyboard must act -------------------------------------------------------------------
+
+
+class UsageError(HarvokError):
+    """What was asked for makes no sense, or cannot be done as asked. Raised before anything is sent."""
+
+    reference = "wrong-usage"
+    exit_code = 2
+
+
+class BadQuantityError(UsageError):
+    """A rate, size or time was not written in a form that Harvok reads."""
+
+    reference = "bad-quantity"
+
+
+class NothingFoundError(UsageError):
+    """A run, a series or a file that was named does not exist."""
+
+    reference = "nothing-found"
+
+
+# --- the near end must act ---------------------------------------------------------------------------------
+
+
+class NearEndError(HarvokError):
+    """This host could not do its part."""
+
+    reference = "near-end"
+
+
+class TestRunningError(NearEndError):
+    """Another Harvok test holds this host; two at once would spoil each other."""
+
+    reference = "test-running"
+
+
+class UnsupportedError(NearEndError):
+    """This operating system lacks what was asked for."""
+
+    reference = "unsupported-here"
+
+
+class BrokenOffError(NearEndError):
+    """The person broke the test off; what was measured is kept."""
+
+    reference = "broken-off"
+
+
+# --- the far end, or the path to it, must be looked at -----------------------------------------------------
+
+
+class FarEndError(HarvokError):
+    """The station could not do its part, or cannot be reached."""
+
+    reference = "far-end"
+
+
+class UnknownNameError(FarEndError):
+    """The station's name does not resolve to an address."""
+
+    reference = "name-unknown"
+
+
+class RefusedError(FarEndError):
+    """The host answers, and nothing listens on the control port."""
+
+    reference = "control-refused"
+
+
+class SilentError(FarEndError):
+    """Nothing at all came back from the control port."""
+
+    reference = "control-silent"
+
+
+class DataBlockedError(FarEndError):
+    """Control works and data connections do not."""
+
+    reference = "data-blocked"
+
+
+class TokenError(FarEndError):
+    """The station did not accept the token."""
+
+    reference = "token-refused"
+
+
+class BusyError(FarEndError):
+    """The station serves somebody else; it should be free again in `free_in_s` seconds."""
+
+    reference = "station-busy"
+
+    def __init__(self, message: str, hint: str, free_in_s: float = 0.0) -> None:
+        super().__init__(message, hint)
+        self.free_in_s = free_in_s
+
+
+class LimitError(FarEndError):
+    """The station's keeper does not allow a test of this size."""
+
+    reference = "station-limit"
+    exit_code = 2
+
+
+class ProtocolError(FarEndError):
+    """The far end answered something that this version of Harvok does not understand."""
+
+    reference = "protocol"
+
+
+class StationLostError(FarEndError):
+    """The station went away in mid-test."""
+
+    reference = "station-lost"
+
+
+class FlowBrokenError(FarEndError):
+    """A data connection broke in mid-test."""
+
+    reference = "flow-broken"
+
+
+# --- the logbook -------------------------------------------------------------------------------------------
+
+
+class LogbookError(HarvokError):
+    """The logbook cannot be read or written."""
+
+    reference = "logbook"
+
+
+class LogbookNewerError(LogbookError):
+    """The logbook or record was written by a newer Harvok."""
+
+    reference = "logbook-newer"
+
+
+class RecordError(LogbookError):
+    """A file does not hold a record that this version of Harvok reads."""
+
+    reference = "record-unreadable"
+    exit_code = 2

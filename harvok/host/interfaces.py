@@ -1,0 +1,98 @@
+"""The interface that traffic to an address really leaves by, and what the kernel tells about it (netlink, ethtool)."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from harvok.core.models.conditions import InterfaceFacts
+
+if TYPE_CHECKING:
+    from pyroute2 import IPRoute
+
+_ON_A_LOWER_PORT = {"vlan", "macvlan", "ipvlan"}  # carry no more than the port below them
+_OF_SEVERAL_PORTS = {"bond", "team"}  # whose driver tells a speed for the whole
+_OFFLOADS = {
+    "tx-tcp-segmentation": "tcp-segmentation",
+    "rx-gro": "receive-coalescing",
+    "rx-lro": "large-receive",
+    "tx-udp-segmentation": "udp-segmentation",
+    "rx-checksum": "receive-checksum",
+    "tx-checksum-ip-generic": "send-checksum",
+}
+
+
+def interface_towards(address: str, source: str | None = None, interface: str | None = None) -> InterfaceFacts | None:
+    """Looks up the route to `address` and describes the interface; None where this system cannot tell."""
+    if sys.platform != "linux":
+        return None
+    from pyroute2 import IPRoute
+    from pyroute2.netlink.exceptions import NetlinkError
+
+    with IPRoute() as kernel:
+        try:
+            index = kernel.link_lookup(ifname=interface)[0] if interface else _route_index(kernel, address, source)
+            return _describe(kernel, index)
+        except (NetlinkError, IndexError):
+            return None
+
+
+def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:
+    """The index of the interface that the kernel would send to `address` by."""
+    wanted = {"dst": address} | ({"src": source} if source else {})
+    return int(kernel.route("get", **wanted)[0].get_attr("RTA_OIF"))
+
+
+def _describe(kernel: "IPRoute", index: int) -> InterfaceFacts:
+    link = kernel.get_links(index)[0]
+    name = str(link.get_attr("IFLA_IFNAME"))
+    kind = _kind(link)
+    driver = Path(f"/sys/class/net/{name}/device/driver")
+    speed_bps, duplex = _speed(kernel, link, kind)
+    return InterfaceFacts(
+        name=name,
+        kind=kind,
+        driver=driver.resolve().name if driver.exists() else None,
+        hardware_address=link.get_attr("IFLA_ADDRESS"),
+        negotiated_bps=speed_bps,
+        duplex=duplex,
+        mtu_bytes=link.get_attr("IFLA_MTU"),
+        offloads=_offloads(name),
+    )
+
+
+def _kind(link: Any) -> str:
+    """`loopback`, `physical`, or the kernel's name for a virtual kind."""
+    if link["flags"] & 0x8:  # IFF_LOOPBACK
+        return "loopback"
+    info = link.get_attr("IFLA_LINKINFO")
+    return str(info.get_attr("IFLA_INFO_KIND")) if info else "physical"
+
+
+def _speed(kernel: "IPRoute", link: Any, kind: str) -> tuple[float | None, str | None]:
+    """(b/s, duplex) as negotiated. A virtual interface has none of its own, whatever its driver may claim."""
+    if kind in _ON_A_LOWER_PORT and link.get_attr("IFLA_LINK"):
+        lower = _describe(kernel, link.get_attr("IFLA_LINK"))
+        return lower.negotiated_bps, lower.duplex
+    if kind != "physical" and kind not in _OF_SEVERAL_PORTS:
+        return None, None
+    from pyroute2 import Ethtool
+    from pyroute2.ethtool.ioctl import EthtoolError
+
+    try:
+        mode = Ethtool().get_link_mode(link.get_attr("IFLA_IFNAME"))
+    except (EthtoolError, OSError):
+        return None, None
+    known = mode.speed and mode.speed > 0
+    return (mode.speed * 1e6, str(mode.duplex).lower()) if known else (None, None)
+
+
+def _offloads(name: str) -> dict[str, bool]:
+    """The offloads that change what a TCP test shows."""
+    from pyroute2 import Ethtool
+    from pyroute2.ethtool.ioctl import EthtoolError
+
+    try:
+        features = Ethtool().get_features(name).features
+    except (EthtoolError, OSError):
+        return {}
+    return {ours: bool(features[theirs].enable) for theirs, ours in _OFFLOADS.items() if theirs in features}

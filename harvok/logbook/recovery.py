@@ -1,0 +1,33 @@
+"""Puts a run together from what its journal had when its process died."""
+
+from collections.abc import Sequence
+
+from pydantic import TypeAdapter
+
+from harvok.core.models.control import Fault
+from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.trial import HalfInterval, Trial
+
+_ENTRY: TypeAdapter[HalfInterval | Trial] = TypeAdapter(HalfInterval | Trial)
+
+
+def encode_entry(entry: HalfInterval | Trial) -> str:
+    """A trial that starts, or an interval of it, as a line of the journal."""
+    return _ENTRY.dump_json(entry, exclude_none=True).decode()
+
+
+def put_together(record: RunRecord, entries: Sequence[tuple[int, str]]) -> RunRecord:
+    """The record of a broken run, with every interval that the journal has; entries are (trial number, JSON)."""
+    trials: dict[int, TrialRecord] = {}
+    for number, text in entries:
+        entry = _ENTRY.validate_json(text)
+        if isinstance(entry, HalfInterval):
+            trials[number].intervals.append(entry)
+        else:
+            trials[number] = TrialRecord(trial=entry, intervals=[])
+    fault = Fault(
+        reference="process-died",
+        message="the process that measured this run died before it ended",
+        hint="Measure again; if nobody killed it, look into the system's log for the reason.",
+    )
+    return record.model_copy(update={"state": "broken", "trials": list(trials.values()), "fault": fault})

@@ -1,0 +1,318 @@
+"""Keeps runs in a database: SQLite by default, anything SQLAlchemy speaks by URL.
+
+A run is written when it starts, its journal as it grows, and its whole record when it ends. A run whose process
+died is put together from the journal by the next one that opens the logbook, and marked broken.
+"""
+
+import contextlib
+import json
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import sqlalchemy as sa
+from sqlalchemy.engine import URL, Connection, make_url
+from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
+
+from harvok.core.models.run import RunRecord
+from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
+from harvok.logbook.owner import is_alive, this_process
+from harvok.logbook.recovery import put_together
+from harvok.logbook.tables import SCHEMA_VERSION, about, figures, journal, metadata, runs
+
+HEADLINE = ("goodput-settled", "ceiling-share")
+"""The quantities that a list of runs shows."""
+
+
+@dataclass(frozen=True, slots=True)
+class RunLine:
+    """A run as a list shows it. `headline` maps (quantity, direction) to its value."""
+
+    id: str
+    started: datetime
+    state: str
+    test: str
+    rig: str
+    series: str | None
+    note: str
+    limiters: dict[str, str]
+    headline: dict[tuple[str, str], float]
+
+
+class Logbook:
+    """An open logbook. Every method raises LogbookError when the database cannot do its part."""
+
+    def __init__(self, place: str) -> None:
+        self.place = place
+        self._url = _url_of(place)
+        self._engine = sa.create_engine(self._url)
+        if self._url.get_backend_name() == "sqlite":
+            sa.event.listen(self._engine, "connect", _tune_sqlite)
+        self._prepare()
+
+    def close(self) -> None:
+        self._engine.dispose()
+
+    # --- a run, while it is measured ---------------------------------------------------------------------------
+
+    def begin(self, record: RunRecord) -> None:
+        """Writes a run that is about to be measured."""
+        with self._writing() as db:
+            db.execute(runs.insert().values(**_columns(record), owner=this_process()))
+
+    def add_to_journal(self, run: str, number: int, trial: int, entry: str) -> None:
+        """Writes what a running test just told; `number` counts entries, `trial` trials, both from 1."""
+        with self._writing() as db:
+            db.execute(journal.insert().values(run=run, number=number, trial=trial, entry=entry))
+
+    def finish(self, record: RunRecord) -> None:
+        """Replaces a run by its final record."""
+        with self._writing() as db:
+            _replace(db, record)
+
+    # --- runs that are kept ------------------------------------------------------------------------------------
+
+    def lines(self, limit: int | None = None, series: str | None = None) -> list[RunLine]:
+        """Runs, newest first."""
+        query = sa.select(*(c for c in runs.c if c.name != "record")).order_by(runs.c.started.desc(), runs.c.id.desc())
+        if series is not None:
+            query = query.where(runs.c.series == series)
+        if limit is not None:
+            query = query.limit(limit)
+        with self._reading() as db:
+            rows = db.execute(query).all()
+            headlines = _headlines(db, [row.id for row in rows])
+        return [
+            RunLine(
+                id=row.id,
+                started=_utc(row.started),
+                state=row.state,
+                test=row.test,
+                rig=row.rig,
+                series=row.series,
+                note=row.note,
+                limiters=json.loads(row.limiters),
+                headline=headlines.get(row.id, {}),
+            )
+            for row in rows
+        ]
+
+    def count(self, series: str | None = None) -> int:
+        """How many runs there are, in the whole logbook or in a series."""
+        query = sa.select(sa.func.count()).select_from(runs)
+        if series is not None:
+            query = query.where(runs.c.series == series)
+        with self._reading() as db:
+            return int(db.execute(query).scalar_one())
+
+    def series(self) -> dict[str, int]:
+        """The names of all series, with how many runs each has."""
+        query = sa.select(runs.c.series, sa.func.count()).where(runs.c.series.is_not(None)).group_by(runs.c.series)
+        with self._reading() as db:
+            return {row[0]: row[1] for row in db.execute(query.order_by(runs.c.series))}
+
+    def find(self, name: str) -> str:
+        """The id of a run from its id, its unique beginning or ending, or `last`. Raises NothingFoundError."""
+        query = sa.select(runs.c.id).order_by(runs.c.started.desc(), runs.c.id.desc()).limit(3)
+        if name != "last":
+            query = query.where(runs.c.id.startswith(name, autoescape=True) | runs.c.id.endswith(name, autoescape=True))
+        with self._reading() as db:
+            found: list[str] = [row[0] for row in db.execute(query)]
+        if name in found or (found and name == "last"):
+            return name if name in found else found[0]
+        if len(found) != 1:
+            what = "no run" if not found else "more than one run"
+            raise NothingFoundError(f"{what} in the logbook fits '{name}'", "See `harvok logbook list` for their ids.")
+        return found[0]
+
+    def record(self, run: str) -> RunRecord:
+        """The whole record of a run."""
+        return next(self.records([run]))
+
+    def records(self, ids: Sequence[str]) -> Iterator[RunRecord]:
+        """The whole records of runs, in the order asked for. Raises NothingFoundError for one that is not there."""
+        for run in ids:
+            with self._reading() as db:
+                text = db.execute(sa.select(runs.c.record).where(runs.c.id == run)).scalar_one_or_none()
+            if text is None:
+                raise NothingFoundError(f"there is no run {run} in the logbook", "See `harvok logbook list`.")
+            yield RunRecord.model_validate_json(text)
+
+    def series_records(self, series: str) -> list[RunRecord]:
+        """The records of a series, oldest first. Raises NothingFoundError when there is none."""
+        ids = [line.id for line in reversed(self.lines(series=series))]
+        if not ids:
+            known = ", ".join(self.series()) or "none yet"
+            raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
+        return list(self.records(ids))
+
+    def add(self, record: RunRecord) -> bool:
+        """Adds a record from elsewhere; False when it is there already. Raises RecordError for another with its id."""
+        with self._writing() as db:
+            there = db.execute(sa.select(runs.c.record).where(runs.c.id == record.id)).scalar_one_or_none()
+            if there is None:
+                _insert(db, record)
+                return True
+        if RunRecord.model_validate_json(there) != record:
+            raise RecordError(
+                f"the logbook has another run under the id {record.id}",
+                "One of the two was changed by hand; compare them with `harvok logbook export`.",
+            )
+        return False
+
+    def remove(self, ids: Sequence[str]) -> None:
+        """Forgets runs for good."""
+        with self._writing() as db:
+            for run in ids:
+                _delete(db, run)
+
+    # --- the database ------------------------------------------------------------------------------------------
+
+    def _prepare(self) -> None:
+        """Creates the tables of a new logbook, refuses one from the future, and recovers runs whose process died."""
+        with self._reading() as db:
+            tables = sa.inspect(db).get_table_names()
+        if "about" in tables:
+            self._check_version()
+        elif tables:
+            raise LogbookError(f"{self.place} is a database, but no logbook", "Give --logbook another place.")
+        else:
+            with self._writing() as db:
+                metadata.create_all(db)
+                db.execute(about.insert().values(key="schema", value=str(SCHEMA_VERSION)))
+        self._recover()
+
+    def _check_version(self) -> None:
+        with self._reading() as db:
+            version = int(db.execute(sa.select(about.c.value).where(about.c.key == "schema")).scalar_one())
+        if version > SCHEMA_VERSION:
+            raise LogbookNewerError(
+                f"{self.place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA_VERSION})",
+                "Upgrade Harvok on this host, or give --logbook another place.",
+            )
+
+    def _recover(self) -> None:
+        with self._reading() as db:
+            dead = [
+                row
+                for row in db.execute(
+                    sa.select(runs.c.id, runs.c.owner, runs.c.record).where(runs.c.state == "running")
+                )
+                if not is_alive(row.owner)
+            ]
+        for row in dead:
+            with self._writing() as db:
+                entries = db.execute(
+                    sa.select(journal.c.trial, journal.c.entry)
+                    .where(journal.c.run == row.id)
+                    .order_by(journal.c.number)
+                ).all()
+                record = put_together(RunRecord.model_validate_json(row.record), [(e.trial, e.entry) for e in entries])
+                _replace(db, record)
+
+    @contextlib.contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        with self._guarded("read"), self._engine.connect() as db:
+            yield db
+
+    @contextlib.contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        with self._guarded("written"), self._engine.begin() as db:
+            yield db
+
+    @contextlib.contextmanager
+    def _guarded(self, what: str) -> Iterator[None]:
+        try:
+            yield
+        except (DatabaseError, OSError) as error:
+            why = str(error.orig) if isinstance(error, DatabaseError) else os.strerror(error.errno or 0)
+            raise LogbookError(
+                f"the logbook {self.place} cannot be {what}: {why}",
+                "Check the disk and its rights, or give another place with --logbook or HARVOK_LOGBOOK.",
+            ) from error
+
+
+def _url_of(place: str) -> URL:
+    """A path becomes a SQLite file, whose folder is made; a URL is taken as it is."""
+    if "://" in place:
+        try:
+            url = make_url(place)
+            url.get_dialect()
+        except (ArgumentError, NoSuchModuleError) as error:
+            raise UsageError(
+                f"'{place}' is no database URL: {error}", "Give a path, or a URL of SQLAlchemy."
+            ) from error
+        return url
+    path = Path(place).expanduser()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise LogbookError(
+            f"the folder {path.parent} cannot be made: {error.strerror}",
+            "Give another place with --logbook or HARVOK_LOGBOOK.",
+        ) from error
+    return URL.create("sqlite", database=str(path))
+
+
+def _tune_sqlite(connection: object, _: object) -> None:
+    """Waits for a neighbour that writes, and lets a removed run take its figures and journal along."""
+    cursor = connection.cursor()  # type: ignore[attr-defined]
+    cursor.execute("PRAGMA busy_timeout = 5000")
+    cursor.execute("PRAGMA foreign_keys = ON")
+    cursor.close()
+
+
+def _columns(record: RunRecord) -> dict[str, object]:
+    return {
+        "id": record.id,
+        "started": record.started,
+        "state": record.state,
+        "test": f"{record.test.kind} {record.test.direction}",
+        "rig": f"{record.near.name} – {record.far.name if record.far else record.rig.station}",
+        "series": record.series,
+        "note": record.note,
+        "limiters": json.dumps(record.limiters),
+        "record": record.model_dump_json(),
+    }
+
+
+def _insert(db: Connection, record: RunRecord) -> None:
+    db.execute(runs.insert().values(**_columns(record), owner=""))
+    rows = [
+        {
+            "run": record.id,
+            "number": number,
+            "quantity": figure.quantity,
+            "labels": json.dumps(figure.labels, sort_keys=True),
+            "value": figure.value,
+        }
+        for number, figure in enumerate(record.figures)
+    ]
+    if rows:
+        db.execute(figures.insert(), rows)
+
+
+def _replace(db: Connection, record: RunRecord) -> None:
+    _delete(db, record.id)
+    _insert(db, record)
+
+
+def _delete(db: Connection, run: str) -> None:
+    db.execute(runs.delete().where(runs.c.id == run))
+
+
+def _headlines(db: Connection, ids: Sequence[str]) -> dict[str, dict[tuple[str, str], float]]:
+    """The headline figures of some runs, by run, quantity and direction."""
+    query = sa.select(figures).where(figures.c.run.in_(ids), figures.c.quantity.in_(HEADLINE))
+    found: dict[str, dict[tuple[str, str], float]] = {}
+    for row in db.execute(query):
+        direction = json.loads(row.labels).get("direction", "")
+        found.setdefault(row.run, {})[row.quantity, direction] = row.value
+    return found
+
+
+def _utc(moment: datetime) -> datetime:
+    """SQLite forgets the time zone of what it stores; all our times are UTC."""
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -1,0 +1,49 @@
+"""The tables of the logbook. The record is the truth; the other columns are there to find it quickly."""
+
+from sqlalchemy import Column, DateTime, Float, ForeignKey, Index, Integer, MetaData, String, Table, Text
+
+SCHEMA_VERSION = 1
+
+metadata = MetaData()
+
+about = Table(
+    "about",
+    metadata,
+    Column("key", String(40), primary_key=True),
+    Column("value", String(200), nullable=False),
+)
+
+runs = Table(
+    "runs",
+    metadata,
+    Column("id", String(40), primary_key=True),
+    Column("started", DateTime(timezone=True), nullable=False, index=True),
+    Column("state", String(20), nullable=False, index=True),
+    Column("test", String(40), nullable=False),
+    Column("rig", String(200), nullable=False),
+    Column("series", String(200), index=True),
+    Column("note", Text, nullable=False),
+    Column("limiters", Text, nullable=False, doc="JSON object: direction to kind"),
+    Column("owner", String(200), nullable=False, doc="host, process and its start time, while it runs"),
+    Column("record", Text, nullable=False, doc="the whole record, as JSON"),
+)
+
+figures = Table(
+    "figures",
+    metadata,
+    Column("run", String(40), ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
+    Column("number", Integer, primary_key=True),
+    Column("quantity", String(60), nullable=False),
+    Column("labels", Text, nullable=False, doc="JSON object, keys in order"),
+    Column("value", Float, nullable=False),
+    Index("figures_by_quantity", "quantity"),
+)
+
+journal = Table(
+    "journal",
+    metadata,
+    Column("run", String(40), ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
+    Column("number", Integer, primary_key=True),
+    Column("trial", Integer, nullable=False),
+    Column("entry", Text, nullable=False, doc="a trial or an interval, as JSON; gone once the run has ended"),
+)

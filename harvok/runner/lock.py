@@ -1,0 +1,72 @@
+"""One test at a time on a host: two at once would share CPU and link, and spoil each other's result."""
+
+import contextlib
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from harvok.clock import Clock
+from harvok.core.units import format_duration
+from harvok.errors import TestRunningError
+
+_ASK_AGAIN_S = 0.5
+
+
+@contextlib.contextmanager
+def one_test_at_a_time(
+    what: str, wait_s: float, clock: Clock, notice: Callable[[str], None], place: Path | None = None
+) -> Iterator[None]:
+    """Holds this host for a test named `what`, waiting up to `wait_s` for its turn. Raises TestRunningError.
+
+    The lock is the kernel's and goes with the process, however that ends. Where the system has no such locks,
+    nothing is held.
+    """
+    try:
+        import fcntl
+    except ImportError:
+        yield
+        return
+    fd = _open(place or Path(tempfile.gettempdir()) / "harvok-test.lock")
+    try:
+        deadline_ns, said = clock.now_ns() + int(wait_s * 1e9), False
+        while True:
+            try:
+                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except OSError as error:
+                holder = os.pread(fd, 200, 0).decode(errors="replace").strip() or "another test"
+                if clock.now_ns() >= deadline_ns:
+                    raise TestRunningError(
+                        f"this host is busy with {holder}; two tests at once would spoil each other",
+                        "Wait your turn with --wait 5min, or try again when it is done.",
+                    ) from error
+                if not said:
+                    notice(f"this host is busy with {holder}; waiting up to {format_duration(wait_s)}")
+                    said = True
+                clock.sleep(_ASK_AGAIN_S)
+        _sign(fd, f"{what} (process {os.getpid()})")
+        yield
+    finally:
+        os.close(fd)
+
+
+def _open(path: Path) -> int:
+    """The lock file, which other users of this host must be able to open as well."""
+    try:
+        return os.open(path, os.O_RDWR)
+    except OSError:
+        pass
+    try:
+        fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
+        with contextlib.suppress(OSError):
+            os.fchmod(fd, 0o666)
+        return fd
+    except OSError:
+        return os.open(path, os.O_RDONLY)
+
+
+def _sign(fd: int, text: str) -> None:
+    with contextlib.suppress(OSError):  # the name of the holder is a courtesy; the lock itself is what counts
+        os.ftruncate(fd, 0)
+        os.pwrite(fd, text.encode(), 0)

@@ -1,0 +1,83 @@
+"""Turns records into what a comparison looks at: figures, limiters, and conditions by name."""
+
+from collections.abc import Iterator
+
+from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.models.conditions import HostConditions, InterfaceFacts
+from harvok.core.models.run import RunRecord
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.units import format_rate, format_size, format_speed
+from harvok.logbook.store import Logbook
+
+
+def series_of(logbook: Logbook, name: str) -> Series:
+    """A series of the logbook, complete runs only; the others are named in `left_out`."""
+    records = logbook.series_records(name)
+    return Series(
+        name=name,
+        runs=[sample_of(record) for record in records if record.state == "complete"],
+        left_out=[f"{record.id} ({record.state})" for record in records if record.state != "complete"],
+    )
+
+
+def sample_of(record: RunRecord) -> RunSample:
+    """One run as a comparison sees it."""
+    return RunSample(
+        id=record.id,
+        figures=record.figures,
+        conditions=dict(_conditions(record)),
+        limiters={reading.direction: reading.limiter for reading in record.readings},
+    )
+
+
+def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
+    """(name, value as printed) of everything that should be alike before two series are compared."""
+    if record.link.rated_bps:
+        yield "link.rated", format_speed(record.link.rated_bps)
+    yield from _test_conditions(record.test)
+    yield from _host_conditions("near", record.near)
+    if record.far:
+        yield from _host_conditions("far", record.far)
+
+
+def _test_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
+    trial, options = test.trial, test.trial.options
+    yield "test.kind", test.kind
+    yield "test.direction", test.direction
+    yield "test.flows", str(trial.flows)
+    if trial.duration_s:
+        yield "test.duration", f"{trial.duration_s:g} s"
+    if trial.amount_bytes:
+        yield "test.amount", format_size(trial.amount_bytes)
+    yield "test.settling", "automatic" if test.settling_s is None else f"{test.settling_s:g} s"
+    buffer, mss = options.socket_buffer_bytes, options.mss_bytes
+    yield "test.socket-buffer", "the system's" if buffer is None else format_size(buffer)
+    yield "test.mss", "the system's" if mss is None else f"{mss} B"
+    yield "test.congestion-control", options.congestion_control or "the system's"
+    yield "test.dscp", str(options.dscp or 0)
+    yield "test.pacing", format_rate(options.pacing_bps) if options.pacing_bps else "none"
+
+
+def _host_conditions(end: str, host: HostConditions) -> Iterator[tuple[str, str]]:
+    yield f"{end}.host", host.name
+    yield f"{end}.kernel", f"{host.system} {host.kernel}"
+    yield f"{end}.harvok", host.harvok
+    yield f"{end}.cpu", f"{host.cores} × {host.cpu_model or host.machine}"
+    yield f"{end}.governor", host.governor or "unknown"
+    yield f"{end}.clock", host.clock.source or "unknown"
+    yield f"{end}.congestion-control", host.congestion_control or "unknown"
+    for key, value in host.socket_limits.model_dump().items():
+        yield f"{end}.{key.replace('_', '-').removesuffix('-bytes')}-buffer", str(value)
+    if host.interface:
+        yield from _interface_conditions(end, host.interface)
+
+
+def _interface_conditions(end: str, port: InterfaceFacts) -> Iterator[tuple[str, str]]:
+    yield f"{end}.interface", port.name
+    yield f"{end}.driver", port.driver or port.kind
+    yield f"{end}.hardware-address", port.hardware_address or "unknown"
+    yield f"{end}.speed", format_speed(port.negotiated_bps) if port.negotiated_bps else "none"
+    yield f"{end}.duplex", port.duplex or "unknown"
+    yield f"{end}.mtu", f"{port.mtu_bytes} B"
+    for offload, on in port.offloads.items():
+        yield f"{end}.{offload}", "on" if on else "off"

@@ -1,0 +1,149 @@
+"""The far half of a trial, behind the same five calls for every kind of traffic: prepare, start, progress, result,
+release. The near end may call in any order and at any time, so what may follow what stands in a table.
+"""
+
+import contextlib
+import queue
+import secrets
+import threading
+from collections.abc import Iterator
+from enum import Enum
+
+from harvok.clock import Clock
+from harvok.core.models.control import Fault, HalfResult, PreparedHalf, Progress
+from harvok.core.trial import HalfInterval, Trial
+from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES
+from harvok.errors import HarvokError, LimitError, ProtocolError
+from harvok.host.cpu import Meter
+from harvok.traffic.tcp import Gate, TcpHalf
+
+_ADMISSION_TIMEOUT_S = 10.0
+_KEEP_ALIVE_S = 1.0
+
+
+class State(Enum):
+    """Where a half-trial stands."""
+
+    PREPARED = "prepared"
+    RUNNING = "running"
+    OVER = "over"
+    RELEASED = "released"
+
+
+_NEXT: dict[tuple[State, str], State] = {
+    (State.PREPARED, "start"): State.RUNNING,
+    (State.RUNNING, "progress"): State.RUNNING,
+    (State.RUNNING, "finish"): State.OVER,
+    (State.OVER, "progress"): State.OVER,
+    (State.RUNNING, "result"): State.RUNNING,
+    (State.OVER, "result"): State.OVER,
+    (State.PREPARED, "release"): State.RELEASED,
+    (State.RUNNING, "release"): State.RELEASED,
+    (State.OVER, "release"): State.RELEASED,
+    (State.RELEASED, "release"): State.RELEASED,
+}
+
+
+def next_state(state: State, event: str) -> State:
+    """The state after an event. Raises ProtocolError for what may not happen in this state."""
+    if (state, event) not in _NEXT:
+        raise ProtocolError(
+            f"'{event}' makes no sense for a trial that is {state.value}", "Use near end and station of one version."
+        )
+    return _NEXT[state, event]
+
+
+class FarHalf:
+    """The far half of one TCP trial, from preparing it to releasing it."""
+
+    def __init__(self, trial: Trial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
+        self._trial = trial
+        self._clock = clock
+        self._longest_test_s = longest_test_s
+        self._data_port = data_port
+        self._trial_id, self._key = secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES)
+        self._state = State.PREPARED
+        self._lock = threading.Lock()
+        self._progress: queue.SimpleQueue[Progress] = queue.SimpleQueue()
+        self._half: TcpHalf | None = None
+        self._gate = Gate(trial, self._trial_id, self._key, host, data_port)
+
+    @property
+    def prepared(self) -> PreparedHalf:
+        """What the near end needs to open its data connections."""
+        return PreparedHalf(trial_id=self._trial_id.hex(), key=self._key.hex(), data_port=self._data_port)
+
+    def start(self) -> None:
+        """Begins, once every data connection is there. Raises FarEndError when one is missing."""
+        with self._lock:
+            self._state = next_state(self._state, "start")
+            sockets = self._gate.sockets(_ADMISSION_TIMEOUT_S)
+            self._gate.close()
+            self._half = TcpHalf("far", self._trial, sockets, self._clock)
+            for role in sockets:
+                self._half.begin(role, Meter, self._tell)
+        threading.Thread(target=self._finish, args=[self._half], daemon=True).start()
+
+    def progress(self) -> Iterator[Progress | None]:
+        """Intervals as they come, then the end; None now and then, so that a silent line is a broken one."""
+        self._state = next_state(self._state, "progress")
+        while True:
+            try:
+                message = self._progress.get(timeout=_KEEP_ALIVE_S)
+            except queue.Empty:
+                if self._state is State.RELEASED:
+                    return
+                yield None
+                continue
+            yield message
+            if message.over:
+                return
+
+    def result(self) -> HalfResult:
+        """What this half saw; while it still runs, what it has seen so far."""
+        with self._lock:
+            self._state = next_state(self._state, "result")
+            assert self._half
+            return HalfResult(summaries=list(self._half.summaries()))
+
+    def release(self) -> None:
+        """Ends everything that is left of this half; may be called again."""
+        with self._lock:
+            already = self._state is State.RELEASED
+            self._state = next_state(self._state, "release")
+            if already:
+                return
+            self._gate.close()
+            if self._half:
+                self._half.close()
+
+    def _tell(self, interval: HalfInterval) -> None:
+        self._progress.put(Progress(interval=interval))
+
+    def _finish(self, half: TcpHalf) -> None:
+        """Waits for the end of the half, or for the longest test that the station's keeper allows."""
+        fault: HarvokError | None = None
+        try:
+            if not half.wait(self._longest_test_s):
+                half.interrupt()
+                fault = LimitError(
+                    f"the station ends every test after {self._longest_test_s:.0f} s",
+                    "Ask for less, or start the station with a larger --longest-test.",
+                )
+        except HarvokError as broken:
+            fault = broken
+        if fault:
+            self._progress.put(Progress(fault=fault_of(fault)))
+        with self._lock, contextlib.suppress(ProtocolError):
+            self._state = next_state(self._state, "finish")
+        self._progress.put(Progress(over=True))
+
+
+def fault_of(error: HarvokError) -> Fault:
+    """An error as it travels to the other end."""
+    return Fault(
+        reference=error.reference,
+        message=error.message,
+        hint=error.hint,
+        free_in_s=getattr(error, "free_in_s", None),
+    )

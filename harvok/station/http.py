@@ -1,0 +1,135 @@
+"""The HTTP face of a station: JSON on one TCP port. docs/control-protocol.md describes it.
+
+Nothing of a request is read before its token is found right, and no body may be large.
+"""
+
+import secrets
+from collections.abc import Iterator
+
+from fastapi import FastAPI, Request
+from fastapi.responses import JSONResponse, StreamingResponse
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from harvok.core.models.conditions import HostConditions
+from harvok.core.models.control import (
+    PROTOCOL,
+    HalfResult,
+    PreparedHalf,
+    Session,
+    SessionRequest,
+    StationFacts,
+    TrialRequest,
+)
+from harvok.errors import BusyError, HarvokError, LimitError, ProtocolError, TokenError
+from harvok.host.facts import host_conditions
+from harvok.station.halves import FarHalf, fault_of
+from harvok.station.service import Station
+
+_LARGEST_BODY_BYTES = 64 * 1024
+_STATUS = {BusyError: 409, ProtocolError: 409, LimitError: 422, TokenError: 401}
+
+
+def make_app(station: Station) -> FastAPI:
+    """The service of a station as an ASGI application."""
+    app = FastAPI(title="Harvok station", version=str(PROTOCOL), docs_url=None, redoc_url=None)
+
+    @app.exception_handler(HarvokError)
+    def harvok_error(_: Request, error: HarvokError) -> JSONResponse:
+        return JSONResponse(fault_of(error).model_dump(), _STATUS.get(type(error), 500))
+
+    _add_session_routes(app, station)
+    _add_half_routes(app, station)
+    app.add_middleware(Guard, token=station.settings.token)
+    return app
+
+
+def _add_session_routes(app: FastAPI, station: Station) -> None:
+    @app.get("/v1/station")
+    def facts() -> StationFacts:
+        return station.facts()
+
+    @app.post("/v1/sessions", status_code=201)
+    def claim(body: SessionRequest, request: Request) -> Session:
+        return station.claim(body, _peer(request))
+
+    @app.post("/v1/sessions/{session}/renewal", status_code=204)
+    def renew(session: str) -> None:
+        station.desk.renew(session)
+
+    @app.delete("/v1/sessions/{session}", status_code=204)
+    def give_back(session: str) -> None:
+        station.give_back(session)
+
+    @app.get("/v1/sessions/{session}/conditions")
+    def conditions(session: str, request: Request) -> HostConditions:
+        station.desk.renew(session)
+        return host_conditions(_peer(request), name=station.settings.name)
+
+
+def _add_half_routes(app: FastAPI, station: Station) -> None:
+    @app.post("/v1/sessions/{session}/half", status_code=201)
+    def prepare(session: str, body: TrialRequest) -> PreparedHalf:
+        station.desk.renew(session)
+        return station.prepare(body.trial)
+
+    @app.post("/v1/sessions/{session}/half/start", status_code=204)
+    def start(session: str) -> None:
+        station.desk.renew(session)
+        station.half.start()
+
+    @app.get("/v1/sessions/{session}/half/progress")
+    def progress(session: str) -> StreamingResponse:
+        station.desk.renew(session)
+        return StreamingResponse(_lines(station.half), media_type="application/jsonl")
+
+    @app.get("/v1/sessions/{session}/half/result")
+    def result(session: str) -> HalfResult:
+        station.desk.renew(session)
+        return station.half.result()
+
+    @app.delete("/v1/sessions/{session}/half", status_code=204)
+    def release(session: str) -> None:
+        station.desk.renew(session)
+        station.half.release()
+
+
+def _peer(request: Request) -> str:
+    return request.client.host if request.client else "unknown"
+
+
+def _lines(half: FarHalf) -> Iterator[str]:
+    """Progress as JSON Lines; an empty line says that the station still lives."""
+    for message in half.progress():
+        yield "\n" if message is None else message.model_dump_json(exclude_none=True) + "\n"
+
+
+class Guard:
+    """Lets only requests with the right token and a small body through to the service."""
+
+    def __init__(self, app: ASGIApp, token: str) -> None:
+        self._app = app
+        self._wanted = f"Bearer {token}".encode()
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            return
+        got = dict(scope["headers"]).get(b"authorization", b"")
+        if not secrets.compare_digest(got, self._wanted):
+            error = TokenError("the station does not accept this token", "Use the token that the station printed.")
+            response = JSONResponse(fault_of(error).model_dump(), 401, headers={"WWW-Authenticate": "Bearer"})
+            await response(scope, receive, send)
+            return
+        await self._app(scope, _bounded(receive), send)
+
+
+def _bounded(receive: Receive) -> Receive:
+    """Reads a body, and stands in for the client hanging up once more came than any real request holds."""
+    read = 0
+
+    async def bounded() -> Message:
+        nonlocal read
+        message = await receive()
+        read += len(message.get("body", b""))
+        return {"type": "http.disconnect"} if read > _LARGEST_BODY_BYTES else message
+
+    return bounded

@@ -1,0 +1,112 @@
+"""What a station does, without HTTP: sessions, limits, and the far half of the trial under way."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from harvok import __version__
+from harvok.clock import Clock
+from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
+from harvok.core.trial import Trial
+from harvok.core.units import format_duration
+from harvok.errors import LimitError, ProtocolError
+from harvok.station.desk import LEASE_S, Desk
+from harvok.station.halves import FarHalf
+
+
+@dataclass(frozen=True, slots=True)
+class StationSettings:
+    """What the person who starts a station decides. `host` None serves every address of this host."""
+
+    name: str
+    token: str
+    control_port: int
+    data_port: int
+    host: str | None = None
+    longest_test_s: float = 3600.0
+    most_flows: int = 64
+
+
+class Station:
+    """One station: who holds it, and the half-trial that the holder runs."""
+
+    def __init__(self, settings: StationSettings, clock: Clock, tell: Callable[[str], None]) -> None:
+        self.settings = settings
+        self.desk = Desk(clock)
+        self._clock = clock
+        self._tell = tell
+        self._half: FarHalf | None = None
+
+    def facts(self) -> StationFacts:
+        return StationFacts(
+            name=self.settings.name,
+            harvok=__version__,
+            protocol=PROTOCOL,
+            data_port=self.settings.data_port,
+            longest_test_s=self.settings.longest_test_s,
+            most_flows=self.settings.most_flows,
+            free_in_s=self.desk.free_in_s,
+        )
+
+    def claim(self, request: SessionRequest, address: str) -> Session:
+        if request.protocol != PROTOCOL:
+            raise ProtocolError(
+                f"the near end speaks control protocol {request.protocol}, this station {PROTOCOL} "
+                f"(Harvok {__version__})",
+                "Install the same version of Harvok at both ends.",
+            )
+        near = "".join(c for c in request.near if c.isprintable())
+        session = self.desk.claim(near, request.planned_s)
+        self._tell(f"{near} ({address}) has the station for about {format_duration(request.planned_s)}")
+        return Session(session=session, lease_s=LEASE_S)
+
+    def give_back(self, session: str) -> None:
+        if self.desk.give_back(session):
+            self._drop_half()
+            self._tell("free")
+
+    def sweep(self) -> None:
+        """Frees the station from a near end that vanished; to be called now and then."""
+        near = self.desk.expire()
+        if near is not None:
+            self._drop_half()
+            self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
+
+    def prepare(self, trial: Trial) -> PreparedHalf:
+        self._check_limits(trial)
+        self._drop_half()
+        settings = self.settings
+        half = FarHalf(trial, settings.host, settings.data_port, settings.longest_test_s, self._clock)
+        self._half = half
+        return half.prepared
+
+    @property
+    def half(self) -> FarHalf:
+        """The half-trial that is prepared or under way. Raises ProtocolError when there is none."""
+        if not self._half:
+            raise ProtocolError("no trial is prepared", "Use near end and station of one version.")
+        return self._half
+
+    def close(self) -> None:
+        self._drop_half()
+
+    def _drop_half(self) -> None:
+        half, self._half = self._half, None
+        if half:
+            half.release()
+
+    def _check_limits(self, trial: Trial) -> None:
+        settings = self.settings
+        if trial.flows > settings.most_flows or trial.flows < 1:
+            raise LimitError(
+                f"the station allows 1 to {settings.most_flows} flows, not {trial.flows}",
+                "Use fewer --flows, or start the station with a larger --most-flows.",
+            )
+        if trial.duration_s and trial.duration_s > settings.longest_test_s:
+            raise LimitError(
+                f"the station allows tests of {settings.longest_test_s:.0f} s, not {trial.duration_s:.0f} s",
+                "Use a shorter --duration, or start the station with a larger --longest-test.",
+            )
+        if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.directions:
+            raise ProtocolError("a trial needs directions, and either a duration or an amount", "Correct the request.")
+        if trial.tick_s < 0.005 or trial.interval_s < trial.tick_s:
+            raise ProtocolError("ticks are at least 5 ms, and intervals no shorter than ticks", "Correct the request.")

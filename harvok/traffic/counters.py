@@ -1,0 +1,62 @@
+"""Counters that a worker process writes and its parent reads, in memory that both share through a file descriptor.
+
+One row of 64-bit cells for each flow. Each cell has a single writer and is stored in one aligned write, so a
+reader sees the old or the new value and never a mixture; nothing is locked.
+"""
+
+import mmap
+import os
+import tempfile
+from enum import IntEnum
+
+_CELL_BYTES = 8
+
+
+class Cell(IntEnum):
+    """The cells of a row."""
+
+    BYTES = 0
+    """Payload bytes sent or received so far."""
+    FIRST_NS = 1
+    """Monotonic time of the first byte that arrived; 0 before it."""
+    LAST_NS = 2
+    """Monotonic time when the flow ended; 0 while it runs."""
+    ERRNO = 3
+    """The operating system's error number that ended the flow; 0 for none."""
+
+
+class Counters:
+    """A table of cells, `flows` rows long. The creator passes `fileno()` to the worker, which attaches to it."""
+
+    def __init__(self, flows: int, fd: int | None = None) -> None:
+        size = flows * len(Cell) * _CELL_BYTES
+        self._fd = _new_memory(size) if fd is None else fd
+        self._map = mmap.mmap(self._fd, size)
+        self.cells = memoryview(self._map).cast("q")
+
+    def fileno(self) -> int:
+        return self._fd
+
+    @staticmethod
+    def index(flow: int, cell: Cell) -> int:
+        """Where a cell stands in `cells`; hot loops look it up once."""
+        return flow * len(Cell) + cell
+
+    def read(self, flow: int, cell: Cell) -> int:
+        return self.cells[self.index(flow, cell)]
+
+    def close(self) -> None:
+        self.cells.release()
+        self._map.close()
+        os.close(self._fd)
+
+
+def _new_memory(size: int) -> int:
+    """An anonymous file of `size` bytes: in memory where the system can, else a deleted temporary file."""
+    if hasattr(os, "memfd_create"):
+        fd = os.memfd_create("harvok-counters")
+    else:
+        with tempfile.TemporaryFile() as file:
+            fd = os.dup(file.fileno())
+    os.ftruncate(fd, size)
+    return fd

@@ -1,0 +1,257 @@
+"""TCP flows between two ends: how the near end opens them, how the far end admits them, and the half that both run.
+
+The near end always opens the connections, whatever the direction. Each begins with a hello (core.wire.hello);
+the far end answers WELCOME to one that belongs to the trial it prepared, and closes every other without a word.
+"""
+
+import contextlib
+import errno
+import os
+import socket
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from harvok.clock import Clock
+from harvok.core.trial import End, HalfInterval, HalfSummary, Role, TcpTrial, role_at
+from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
+from harvok.errors import DataBlockedError, FarEndError, HarvokError
+from harvok.traffic.sampler import FlowWatch, MeterMaker, OnInterval
+from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
+
+CONNECT_TIMEOUT_S = 5.0
+HELLO_TIMEOUT_S = 5.0
+_MOST_STRANGERS = 32  # connections that may be in their hello at one time
+
+Sockets = dict[Role, list[socket.socket]]
+"""The data connections of one end by the part it plays on them, in the order of their flow numbers."""
+
+
+@dataclass(frozen=True, slots=True)
+class Door:
+    """What the control connection tells the near end: where data connections go, and what they must prove."""
+
+    address: tuple[str, int]
+    trial_id: bytes
+    key: bytes
+
+
+def connect_flows(trial: TcpTrial, door: Door, source: Source) -> Sockets:
+    """The near end's half: opens every data connection of a trial. Raises DataBlockedError when one cannot."""
+    sockets: Sockets = {}
+    try:
+        for direction in trial.directions:
+            role = role_at("near", direction)
+            sockets[role] = []
+            for flow in range(trial.flows):
+                sockets[role].append(_connect(trial, door, source, Hello(door.trial_id, role, flow)))
+    except BaseException:
+        close_all(sockets)
+        raise
+    return sockets
+
+
+def _connect(trial: TcpTrial, door: Door, source: Source, hello: Hello) -> socket.socket:
+    family = socket.AF_INET6 if ":" in door.address[0] else socket.AF_INET
+    sock = socket.socket(family, socket.SOCK_STREAM)
+    try:
+        sock.settimeout(CONNECT_TIMEOUT_S)
+        apply_options(sock, trial.options)
+        bind_source(sock, source)
+        sock.connect(door.address)
+        sock.sendall(encode_hello(hello, door.key))
+        if sock.recv(len(WELCOME)) != WELCOME:
+            raise DataBlockedError(
+                f"the data connection to {format_address(door.address)} was closed before it was admitted",
+                "Something else may listen on that port, or a middlebox on the way may have answered in its place.",
+            )
+        sock.settimeout(None)
+    except OSError as error:
+        sock.close()
+        raise _blocked(error, door) from error
+    except BaseException:
+        sock.close()
+        raise
+    return sock
+
+
+def _blocked(error: OSError, door: Door) -> HarvokError:
+    where, port = format_address(door.address), door.address[1]
+    let_through = f"Let TCP port {port} through every firewall between here and the station, as well as control."
+    if isinstance(error, TimeoutError):
+        return DataBlockedError(
+            f"control works, but the data connection to {where} got no answer in {CONNECT_TIMEOUT_S:.0f} s", let_through
+        )
+    if error.errno == errno.ECONNREFUSED:
+        return DataBlockedError(f"control works, but the data connection to {where} was refused", let_through)
+    return DataBlockedError(
+        f"control works, but the data connection to {where} failed: {os.strerror(error.errno or 0)}", let_through
+    )
+
+
+def close_all(sockets: Sockets) -> None:
+    """Closes every connection at once, leaving nothing queued."""
+    for ones in sockets.values():
+        for sock in ones:
+            reset_close(sock)
+
+
+class Gate:
+    """The far end's half: listens on the data port and admits the connections of the one trial that is prepared."""
+
+    def __init__(self, trial: TcpTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> None:
+        self._trial_id = trial_id
+        self._key = key
+        self._wanted: dict[tuple[Role, int], socket.socket | None] = {
+            (role_at("near", direction), flow): None for direction in trial.directions for flow in range(trial.flows)
+        }
+        self._lock = threading.Lock()
+        self._strangers = threading.Semaphore(_MOST_STRANGERS)
+        self._complete = threading.Event()
+        self._listeners = listen(host, port, trial.options)
+        self._flows = trial.flows
+        for listener in self._listeners:
+            threading.Thread(target=self._accept, args=[listener], daemon=True).start()
+
+    def sockets(self, timeout_s: float) -> Sockets:
+        """Every connection of the trial, by the far end's role. Raises FarEndError when some are missing."""
+        if not self._complete.wait(timeout_s):
+            raise FarEndError("not every data connection of the trial arrived", "Measure again.")
+        with self._lock:
+            admitted = {key: sock for key, sock in self._wanted.items() if sock}
+            self._wanted = {}
+        opposite: dict[Role, Role] = {"sender": "receiver", "receiver": "sender"}
+        sockets: Sockets = {}
+        for (role, _), sock in sorted(admitted.items(), key=lambda item: item[0]):
+            sockets.setdefault(opposite[role], []).append(sock)
+        return sockets
+
+    def close(self) -> None:
+        """Stops listening, and closes connections that were admitted and never taken."""
+        for listener in self._listeners:
+            with contextlib.suppress(OSError):
+                listener.shutdown(socket.SHUT_RDWR)  # wakes the thread that accepts
+            listener.close()
+        with self._lock:
+            left, self._wanted = self._wanted, {}
+        for sock in left.values():
+            if sock:
+                reset_close(sock)
+
+    def _accept(self, listener: socket.socket) -> None:
+        while True:
+            try:
+                sock, _ = listener.accept()
+            except OSError:
+                return
+            if self._strangers.acquire(blocking=False):
+                threading.Thread(target=self._greet, args=[sock], daemon=True).start()
+            else:
+                sock.close()
+
+    def _greet(self, sock: socket.socket) -> None:
+        """Admits a connection that proves itself, and closes every other without a word."""
+        try:
+            sock.settimeout(HELLO_TIMEOUT_S)
+            hello = decode_hello(_read_exactly(sock, HELLO_BYTES), self._key)
+            if not hello or not self._admit(hello, sock):
+                sock.close()
+        except OSError:
+            sock.close()
+        finally:
+            self._strangers.release()
+
+    def _admit(self, hello: Hello, sock: socket.socket) -> bool:
+        place = (hello.role, hello.flow)
+        with self._lock:
+            if hello.trial_id != self._trial_id or place not in self._wanted or self._wanted[place]:
+                return False
+            sock.settimeout(None)
+            sock.sendall(WELCOME)
+            self._wanted[place] = sock
+            if all(self._wanted.values()):
+                self._complete.set()
+        return True
+
+
+def _read_exactly(sock: socket.socket, size: int) -> bytes:
+    """`size` bytes, or fewer when the other end closes first."""
+    raw = b""
+    while len(raw) < size:
+        part = sock.recv(size - len(raw))
+        if not part:
+            break
+        raw += part
+    return raw
+
+
+class TcpHalf:
+    """One end's half of a trial: its flows in every direction, their workers, and a watcher for each direction."""
+
+    def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, clock: Clock) -> None:
+        self._sockets = sockets
+        self._watches: list[FlowWatch] = []
+        self._threads: list[threading.Thread] = []
+        self._lock = threading.Lock()
+        self._fault: HarvokError | None = None
+        try:
+            for direction in trial.directions:
+                role = role_at(end, direction)
+                self._watches.append(FlowWatch(direction, role, trial, sockets[role], clock))
+            for watch in self._watches:
+                watch.wait_ready()
+        except BaseException:
+            self.close()
+            raise
+
+    def begin(self, role: Role, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
+        """Starts the flows on which this end plays `role`, and watches them in the background.
+
+        `on_interval` is called from the watching threads, one call at a time.
+        """
+        for watch in self._watches:
+            if watch.role == role:
+                watch.begin()
+                thread = threading.Thread(target=self._watch, args=[watch, meter_maker, on_interval], daemon=True)
+                thread.start()
+                self._threads.append(thread)
+
+    def _watch(self, watch: FlowWatch, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
+        def one_at_a_time(interval: HalfInterval) -> None:
+            with self._lock:
+                on_interval(interval)
+
+        try:
+            watch.watch(meter_maker, one_at_a_time)
+        except HarvokError as fault:
+            self._fault = self._fault or fault
+            self.interrupt()
+
+    def wait(self, timeout_s: float | None = None) -> bool:
+        """Waits until every direction is over for this end; False when `timeout_s` ran out first.
+
+        Raises FlowBrokenError when a flow broke.
+        """
+        for thread in self._threads:
+            thread.join(timeout_s)
+        if self._fault:
+            raise self._fault
+        return not any(thread.is_alive() for thread in self._threads)
+
+    def interrupt(self) -> None:
+        """Makes every watcher return soon."""
+        for watch in self._watches:
+            watch.interrupt()
+
+    def summaries(self) -> Sequence[HalfSummary]:
+        """What each direction says at its end, in the order of the trial."""
+        return [watch.summary() for watch in self._watches]
+
+    def close(self) -> None:
+        """Ends everything: watchers, workers, connections."""
+        self.interrupt()
+        for thread in self._threads:
+            thread.join()
+        for watch in self._watches:
+            watch.close()
+        close_all(self._sockets)

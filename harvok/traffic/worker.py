@@ -1,0 +1,113 @@
+"""A worker process: moves the bytes of one or more TCP flows at the speed of the kernel, and counts them.
+
+It is started with its orders as JSON in its first argument, says `r` on standard output when it is ready, and
+begins when it reads `g` from standard input. When standard input closes, the parent is gone or wants it to end:
+the worker dies at once, so that it never outlives a killed parent. Nothing heavy is imported here.
+"""
+
+import json
+import os
+import socket
+import sys
+import threading
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+
+from harvok.clock import SYSTEM
+from harvok.core.trial import Role
+from harvok.traffic.counters import Cell, Counters
+
+SEND_CHUNK_BYTES = 512 * 1024
+RECEIVE_CHUNK_BYTES = 512 * 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Orders:
+    """What a worker is to do: play `role` on the sockets `fds`, counting in the rows `flows` of the counters.
+
+    `amount_bytes` is for each flow; None sends until the parent ends it.
+    """
+
+    role: Role
+    fds: list[int]
+    flows: list[int]
+    counters_fd: int
+    counters_rows: int
+    amount_bytes: int | None = None
+
+    def encode(self) -> str:
+        return json.dumps(asdict(self))
+
+    @classmethod
+    def decode(cls, text: str) -> "Orders":
+        return cls(**json.loads(text))
+
+
+def _send(sock: socket.socket, cells: memoryview, at: int) -> None:
+    """Sends without end, counting into `cells[at]`."""
+    chunk = memoryview(bytearray(os.urandom(1024)) * (SEND_CHUNK_BYTES // 1024))
+    send, total = sock.send, 0
+    while True:
+        total += send(chunk)
+        cells[at] = total
+
+
+def _send_amount(sock: socket.socket, cells: memoryview, at: int, amount_bytes: int) -> None:
+    """Sends exactly `amount_bytes`, closes the sending side and waits until the other end has read it all."""
+    chunk = memoryview(bytearray(os.urandom(1024)) * (SEND_CHUNK_BYTES // 1024))
+    left = amount_bytes
+    while left:
+        left -= sock.send(chunk[:left])
+        cells[at] = amount_bytes - left
+    sock.shutdown(socket.SHUT_WR)
+    while sock.recv(64):
+        pass
+
+
+def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int) -> None:
+    """Receives until the other end closes, counting into `cells[at]`; stamps the first byte into `cells[first_at]`."""
+    buffer = memoryview(bytearray(RECEIVE_CHUNK_BYTES))
+    receive = sock.recv_into
+    total = receive(buffer)
+    cells[first_at] = SYSTEM.now_ns()
+    cells[at] = total
+    while got := receive(buffer):
+        total += got
+        cells[at] = total
+    sock.shutdown(socket.SHUT_WR)  # tells a sender of a set amount that everything was read
+
+
+def _flow(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:
+    """Runs one flow to its end and leaves the time and the error, if any, in its row."""
+    cells, at = counters.cells, Counters.index(row, Cell.BYTES)
+    try:
+        if orders.role == "receiver":
+            _receive(sock, cells, at, Counters.index(row, Cell.FIRST_NS))
+        elif orders.amount_bytes is None:
+            _send(sock, cells, at)
+        else:
+            _send_amount(sock, cells, at, orders.amount_bytes)
+    except OSError as error:
+        cells[Counters.index(row, Cell.ERRNO)] = error.errno or -1
+    cells[Counters.index(row, Cell.LAST_NS)] = SYSTEM.now_ns()
+
+
+def _start(work: Callable[..., None], *args: object) -> None:
+    threading.Thread(target=work, args=args, daemon=True).start()
+
+
+def main() -> None:
+    orders = Orders.decode(sys.argv[1])
+    counters = Counters(orders.counters_rows, orders.counters_fd)
+    sockets = [socket.socket(fileno=fd) for fd in orders.fds]
+    os.write(1, b"r")
+    if os.read(0, 1) != b"g":
+        return
+    for sock, row in zip(sockets, orders.flows, strict=True):
+        _start(_flow, orders, sock, counters, row)
+    os.read(0, 1)  # returns when the parent closes it, or dies
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

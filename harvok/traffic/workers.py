@@ -1,0 +1,76 @@
+"""Starts worker processes, and makes sure that none of them is left behind."""
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Sequence
+from socket import socket
+
+from harvok.core.trial import Role
+from harvok.errors import NearEndError
+from harvok.traffic.counters import Counters
+from harvok.traffic.worker import Orders
+
+
+class Workers:
+    """The worker processes of one half of one direction: flows dealt out over at most one process for each core.
+
+    More processes than cores gain nothing: within a process each flow has a thread, and threads leave the
+    interpreter while the kernel moves their bytes.
+    """
+
+    def __init__(self, role: Role, sockets: Sequence[socket], counters: Counters, amount_bytes: int | None) -> None:
+        count = min(len(sockets), os.cpu_count() or 1)
+        self._processes = []
+        for number in range(count):
+            flows = list(range(number, len(sockets), count))
+            fds = [sockets[flow].fileno() for flow in flows]
+            orders = Orders(role, fds, flows, counters.fileno(), len(sockets), amount_bytes)
+            self._processes.append(_spawn(orders))
+
+    @property
+    def pids(self) -> list[int]:
+        return [process.pid for process in self._processes]
+
+    def wait_ready(self) -> None:
+        """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
+        for process in self._processes:
+            assert process.stdout
+            if process.stdout.read(1) != b"r":
+                raise NearEndError("a worker process did not start", "Check free memory and the limit on processes.")
+
+    def begin(self) -> None:
+        """Lets the bytes flow."""
+        for process in self._processes:
+            assert process.stdin
+            process.stdin.write(b"g")
+
+    def stop(self) -> None:
+        """Ends all workers at once and waits for them; may be called again."""
+        for process in self._processes:
+            if process.stdin:
+                process.stdin.close()
+        for process in self._processes:
+            _reap(process)
+
+
+def _spawn(orders: Orders) -> "subprocess.Popen[bytes]":
+    return subprocess.Popen(
+        [sys.executable, "-m", "harvok.traffic.worker", orders.encode()],
+        pass_fds=[*orders.fds, orders.counters_fd],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        bufsize=0,
+        start_new_session=True,  # a Ctrl-C at the terminal is for the parent, which then ends its workers
+    )
+
+
+def _reap(process: "subprocess.Popen[bytes]") -> None:
+    try:
+        process.wait(timeout=2)
+    except subprocess.TimeoutExpired:
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+    if process.stdout:
+        process.stdout.close()
