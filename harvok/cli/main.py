@@ -54,7 +54,7 @@ def _load(name: str) -> Any:
 app = typer.Typer(
     cls=LazyGroup,
     no_args_is_help=True,
-    rich_markup_mode="rich",
+    rich_markup_mode=None,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
     epilog=_EPILOG,

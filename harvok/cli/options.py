@@ -7,9 +7,9 @@ from typing import Annotated, TypeVar
 import typer
 
 from harvok.core.units import (
-    format_duration,
     format_rate,
     format_size,
+    format_span,
     parse_duration_s,
     parse_rate_bps,
     parse_size_bytes,
@@ -48,7 +48,7 @@ def size(low_bytes: int, high_bytes: int) -> Callable[[str], int]:
 
 def duration(low_s: float, high_s: float) -> Callable[[str], float]:
     """Parses a time such as 10s."""
-    return _within(parse_duration_s, format_duration, low_s, high_s)
+    return _within(parse_duration_s, format_span, low_s, high_s)
 
 
 def percent(text: str) -> float:

@@ -118,6 +118,14 @@ def format_duration(duration_s: float) -> str:
     return _prefixed(duration_s, steps, "s")
 
 
+def format_span(duration_s: float) -> str:
+    """A planned or set time, in its shortest form: 8 s, 1.5 s, 5 min, 1 h."""
+    for unit_s, unit in ((3600.0, "h"), (60.0, "min")):
+        if duration_s >= unit_s and duration_s % unit_s == 0:
+            return f"{duration_s / unit_s:g} {unit}"
+    return f"{duration_s:g} s" if duration_s < 120 else format_duration(duration_s)
+
+
 def format_share(share: float) -> str:
-    """A ratio as a percentage: 99.1 %."""
-    return f"{share * 100:.1f} %"
+    """A ratio as a percentage: 99.1 %, or 0.012 % where it is small."""
+    return f"{share * 100:.3f} %" if 0 < abs(share) < 0.00995 else f"{share * 100:.1f} %"

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from harvok.clock import Clock
-from harvok.core.units import format_duration
+from harvok.core.units import format_span
 from harvok.errors import TestRunningError
 
 _ASK_AGAIN_S = 0.5
@@ -42,7 +42,7 @@ def one_test_at_a_time(
                         "Wait your turn with --wait 5min, or try again when it is done.",
                     ) from error
                 if not said:
-                    notice(f"this host is busy with {holder}; waiting up to {format_duration(wait_s)}")
+                    notice(f"this host is busy with {holder}; waiting up to {format_span(wait_s)}")
                     said = True
                 clock.sleep(_ASK_AGAIN_S)
         _sign(fd, f"{what} (process {os.getpid()})")

@@ -28,7 +28,7 @@ from harvok.core.models.control import (
     TrialRequest,
 )
 from harvok.core.trial import Trial
-from harvok.core.units import format_duration
+from harvok.core.units import format_span
 from harvok.errors import (
     BusyError,
     FarEndError,
@@ -139,7 +139,7 @@ class StationClient:
                 if self._clock.now_ns() >= deadline_ns:
                     raise
                 if not said:
-                    notice(f"{busy.message}; waiting up to {format_duration(wait_s)} for a turn")
+                    notice(f"{busy.message}; waiting up to {format_span(wait_s)} for a turn")
                     said = True
                 self._clock.sleep(_ASK_AGAIN_S)
         self._session = session.session

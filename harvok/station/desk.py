@@ -5,7 +5,7 @@ import threading
 from dataclasses import dataclass
 
 from harvok.clock import Clock
-from harvok.core.units import format_duration
+from harvok.core.units import format_span
 from harvok.errors import BusyError, ProtocolError
 
 LEASE_S = 5.0
@@ -34,7 +34,7 @@ class Desk:
             if self._holder:
                 free_in_s = self._free_in_s(self._holder)
                 raise BusyError(
-                    f"the station serves {self._holder.near}; it should be free in {format_duration(free_in_s)}",
+                    f"the station serves {self._holder.near}; it should be free in {format_span(round(free_in_s))}",
                     "Wait your turn with --wait 5min, or try later.",
                     free_in_s,
                 )

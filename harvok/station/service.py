@@ -7,7 +7,7 @@ from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
 from harvok.core.trial import Trial
-from harvok.core.units import format_duration
+from harvok.core.units import format_span
 from harvok.errors import LimitError, ProtocolError
 from harvok.station.desk import LEASE_S, Desk
 from harvok.station.halves import FarHalf
@@ -56,7 +56,7 @@ class Station:
             )
         near = "".join(c for c in request.near if c.isprintable())
         session = self.desk.claim(near, request.planned_s)
-        self._tell(f"{near} ({address}) has the station for about {format_duration(request.planned_s)}")
+        self._tell(f"{near} ({address}) has the station for about {format_span(round(request.planned_s))}")
         return Session(session=session, lease_s=LEASE_S)
 
     def give_back(self, session: str) -> None:

@@ -6,7 +6,7 @@ import typer
 
 from harvok.cli.options import JsonOption, rate
 
-app = typer.Typer()
+app = typer.Typer(add_completion=False)
 
 
 @app.command(epilog="Exit codes: 0 printed, 2 wrong usage.")

@@ -6,7 +6,7 @@ import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, percent
 
-app = typer.Typer()
+app = typer.Typer(add_completion=False)
 
 EXIT_CODES = {"ACCEPT": 0, "REJECT": 1, "RETEST": 3}
 

@@ -13,7 +13,7 @@ from harvok.cli.options import JsonOption, LogbookOption
 if TYPE_CHECKING:
     from harvok.logbook.store import Logbook
 
-app = typer.Typer(no_args_is_help=True, help="List, show, export, import and remove runs.")
+app = typer.Typer(add_completion=False, no_args_is_help=True, help="List, show, export, import and remove runs.")
 
 _RUN_HELP = "A run's id, its unique beginning or ending, or `last`."
 

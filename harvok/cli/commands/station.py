@@ -9,7 +9,7 @@ import typer
 from harvok.cli.options import duration
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 
-app = typer.Typer()
+app = typer.Typer(add_completion=False)
 
 _TOKEN_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike when read out over a phone
 _TOKEN_GROUPS = 4  # of four letters: 79 bits

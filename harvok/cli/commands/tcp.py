@@ -10,45 +10,68 @@ from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, 
 from harvok.core.ethernet import IpVersion
 from harvok.core.procedures.tcp import DirectionChoice, TcpTest
 from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.errors import UsageError
 
 if TYPE_CHECKING:
     from harvok.runner.tcp import TcpRequest
 
-app = typer.Typer()
+app = typer.Typer(add_completion=False)
 
 _DAY_S = 86400.0
 _USUAL_DURATION_S = 10.0
 _SLOWEST_TICK_S, _FASTEST_TICK_S = 0.1, 0.01
 _IP_VERSIONS: dict[str | None, IpVersion | None] = {None: None, "4": 4, "6": 6}
 
+WHAT, SOCKETS, PATH, KEEP = "What to measure", "Sockets, at both ends", "Reaching the station", "Runs and their labels"
+
 Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
-Token = Annotated[str, typer.Option(envvar="HARVOK_TOKEN", prompt=True, help="The token that the station printed.")]
-Direction = Annotated[
-    DirectionChoice, typer.Option(help="send: here to there; each: one after the other; both: at the same time.")
+Token = Annotated[
+    str | None,
+    typer.Option(
+        rich_help_panel=PATH, envvar="HARVOK_TOKEN", help="The token that the station printed; asked for if not given."
+    ),
 ]
-Flows = Annotated[int, typer.Option(min=1, max=64, help="TCP connections in each direction.")]
+Direction = Annotated[
+    DirectionChoice,
+    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
+]
+Flows = Annotated[int, typer.Option(rich_help_panel=WHAT, min=1, max=64, help="TCP connections in each direction.")]
 Duration = Annotated[
     float | None,
     typer.Option(
-        parser=duration(0.5, _DAY_S), metavar="TIME", show_default="10s", help="How long to send in each direction."
+        rich_help_panel=WHAT,
+        parser=duration(0.5, _DAY_S),
+        metavar="TIME",
+        show_default="10s",
+        help="How long to send in each direction.",
     ),
 ]
 Amount = Annotated[
     int | None,
     typer.Option(
-        parser=size(1000, 10**15), metavar="SIZE", help="Send this much in each direction instead of for a time."
+        rich_help_panel=WHAT,
+        parser=size(1000, 10**15),
+        metavar="SIZE",
+        help="Send this much in each direction instead of for a time.",
     ),
 ]
 Rated = Annotated[
     float | None,
-    typer.Option(parser=rate(), metavar="RATE", help="What the equipment is sold for, such as 1G: sets the ceiling."),
+    typer.Option(
+        rich_help_panel=WHAT,
+        parser=rate(),
+        metavar="RATE",
+        help="What the equipment is sold for, such as 1G: sets the ceiling.",
+    ),
 ]
 Interval = Annotated[
-    float, typer.Option(parser=duration(0.1, 60), metavar="TIME", help="Length of a row of the report.")
+    float,
+    typer.Option(rich_help_panel=WHAT, parser=duration(0.1, 60), metavar="TIME", help="Length of a row of the report."),
 ]
 Settling = Annotated[
     float | None,
     typer.Option(
+        rich_help_panel=WHAT,
         parser=duration(0, _DAY_S),
         metavar="TIME",
         show_default="found automatically",
@@ -57,35 +80,73 @@ Settling = Annotated[
 ]
 SocketBuffer = Annotated[
     int | None,
-    typer.Option(parser=size(1024, 2**30), metavar="SIZE", help="Send and receive buffer of every socket."),
+    typer.Option(
+        rich_help_panel=SOCKETS,
+        parser=size(1024, 2**30),
+        metavar="SIZE",
+        help="Send and receive buffer of every socket.",
+    ),
 ]
-Mss = Annotated[int | None, typer.Option(min=88, max=65495, help="Largest TCP segment, in bytes.")]
+Mss = Annotated[
+    int | None, typer.Option(rich_help_panel=SOCKETS, min=88, max=65495, help="Largest TCP segment, in bytes.")
+]
 CongestionControl = Annotated[
-    str | None, typer.Option(metavar="NAME", help="At both ends; net.ipv4.tcp_available_congestion_control lists them.")
+    str | None,
+    typer.Option(
+        rich_help_panel=SOCKETS,
+        metavar="NAME",
+        help="At both ends; net.ipv4.tcp_available_congestion_control lists them.",
+    ),
 ]
-Dscp = Annotated[int | None, typer.Option(min=0, max=63, help="Differentiated services code point.")]
-Pacing = Annotated[float | None, typer.Option(parser=rate(), metavar="RATE", help="Hold each flow to this rate.")]
-Local = Annotated[str | None, typer.Option(metavar="ADDRESS", help="Local address to measure from.")]
-Interface = Annotated[str | None, typer.Option(metavar="NAME", help="Local interface to measure through.")]
-OnlyIpVersion = Annotated[Literal["4", "6"] | None, typer.Option(help="Only this one, where a name has both.")]
-Repeat = Annotated[int, typer.Option(min=1, max=1000, help="How many runs to take.")]
-Pause = Annotated[float, typer.Option(parser=duration(0, 3600), metavar="TIME", help="Between repeats.")]
-Series = Annotated[str | None, typer.Option(metavar="NAME", help="The series that the runs belong to.")]
+Dscp = Annotated[
+    int | None, typer.Option(rich_help_panel=SOCKETS, min=0, max=63, help="Differentiated services code point.")
+]
+Pacing = Annotated[
+    float | None,
+    typer.Option(rich_help_panel=SOCKETS, parser=rate(), metavar="RATE", help="Hold each flow to this rate."),
+]
+Local = Annotated[
+    str | None, typer.Option(rich_help_panel=PATH, metavar="ADDRESS", help="Local address to measure from.")
+]
+Interface = Annotated[
+    str | None, typer.Option(rich_help_panel=PATH, metavar="NAME", help="Local interface to measure through.")
+]
+OnlyIpVersion = Annotated[
+    Literal["4", "6"] | None, typer.Option(rich_help_panel=PATH, help="Only this one, where a name has both.")
+]
+Repeat = Annotated[int, typer.Option(rich_help_panel=KEEP, min=1, max=1000, help="How many runs to take.")]
+Pause = Annotated[
+    float, typer.Option(rich_help_panel=KEEP, parser=duration(0, 3600), metavar="TIME", help="Between repeats.")
+]
+Series = Annotated[
+    str | None, typer.Option(rich_help_panel=KEEP, metavar="NAME", help="The series that the runs belong to.")
+]
 With = Annotated[
-    list[str] | None, typer.Option("--with", metavar="KEY=VALUE", help="An attribute, such as length=15. Repeatable.")
+    list[str] | None,
+    typer.Option(
+        "--with", rich_help_panel=KEEP, metavar="KEY=VALUE", help="An attribute, such as length=15. Repeatable."
+    ),
 ]
-Note = Annotated[str, typer.Option(show_default=False, help="A remark, kept with the runs.")]
+Note = Annotated[str, typer.Option(rich_help_panel=KEEP, show_default=False, help="A remark, kept with the runs.")]
 Wait = Annotated[
-    float, typer.Option(parser=duration(0, _DAY_S), metavar="TIME", help="Wait this long for a busy station or host.")
+    float,
+    typer.Option(
+        rich_help_panel=PATH,
+        parser=duration(0, _DAY_S),
+        metavar="TIME",
+        help="Wait this long for a busy station or host.",
+    ),
 ]
-Name = Annotated[str | None, typer.Option(show_default="this host's name", help="What to call this end.")]
+Name = Annotated[
+    str | None, typer.Option(rich_help_panel=PATH, show_default="this host's name", help="What to call this end.")
+]
 
 
 @app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
 def tcp(
     station: Station,
-    token: Token,
     logbook: LogbookOption,
+    token: Token = None,
     direction: Direction = "each",
     flows: Flows = 1,
     duration: Duration = None,
@@ -112,16 +173,18 @@ def tcp(
 ) -> None:
     """Measure TCP goodput to and from a station.
 
-    Send and receive one after the other unless told otherwise; every run goes into the logbook. The settled figure
-    leaves out the start-up phase, and the limiter says what kept it from being higher.
+    Sends and receives one after the other unless told otherwise.
+    Every run goes into the logbook. The settled figure leaves out
+    the start-up phase; the limiter says what kept it from being higher.
     """
     from harvok.rigs.stations import StationsSettings
     from harvok.runner.tcp import Label, TcpRequest
     from harvok.traffic.sockets import Source
 
     options = SocketOptions(socket_buffer, mss, congestion_control, dscp, pacing)
+    source, version = Source(local, interface), _IP_VERSIONS[ip_version]
     request = TcpRequest(
-        stations=StationsSettings(station, token, Source(local, interface), _IP_VERSIONS[ip_version], name, rated),
+        stations=StationsSettings(station, token or _ask_token(), source, version, name, rated),
         test=_test(direction, flows, duration, amount, interval, settling, options),
         logbook=logbook,
         command=typed_command(sys.argv),
@@ -153,6 +216,13 @@ def _test(
     tick_s = max(min(interval_s / 10, _SLOWEST_TICK_S), _FASTEST_TICK_S)
     trial = TcpTrial((), flows, duration_s, amount_bytes, interval_s, tick_s, options)
     return TcpTest(direction, trial, settling_s)
+
+
+def _ask_token() -> str:
+    """Asks the person at the keyboard; a script has nobody to ask. Raises UsageError."""
+    if not sys.stdin.isatty():
+        raise UsageError("no token was given", "Set HARVOK_TOKEN, or give --token, to what `harvok station` printed.")
+    return str(typer.prompt("Token that the station printed", hide_input=True))
 
 
 def typed_command(argv: list[str]) -> list[str]:

@@ -25,6 +25,7 @@ def show_comparison(console: Console, found: Comparison) -> None:
         _show_finding(console, finding)
     console.print()
     console.print(_figures(found))
+    console.print(_how(found), style="dim", soft_wrap=True)
     _show_differences(console, found)
     for series in (found.before, found.after):
         if series.left_out:
@@ -33,9 +34,10 @@ def show_comparison(console: Console, found: Comparison) -> None:
 
 def _show_finding(console: Console, finding: Finding) -> None:
     where = f"{direction_words(finding.direction)}: " if finding.direction else ""
-    console.print(Padding(Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}"), (0, 0, 0, 2)))
+    judged = Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}")
+    console.print(Padding(judged, (0, 0, 0, 2), expand=False))
     if finding.advice:
-        console.print(Padding(Text.assemble(("next: ", "bold"), finding.advice), (0, 0, 0, 9)))
+        console.print(Padding(Text.assemble(("next: ", "bold"), finding.advice), (0, 0, 0, 9), expand=False))
 
 
 def _figures(found: Comparison) -> Table:
@@ -48,15 +50,13 @@ def _figures(found: Comparison) -> Table:
         for row in found.rows:
             if row.quantity == quantity:
                 table.add_row(*_cells(row))
-    table.caption = _caption(found)
-    table.caption_justify = "left"
     return table
 
 
 def _cells(row: Row) -> list[str]:
     meaning = QUANTITIES[row.quantity]
     show = _FORMATS[meaning.unit]
-    change = f"{row.change.ratio * 100:+.1f} %" if row.change else DASH
+    change = None if meaning.unit == "ratio" else row.change  # a ratio of small ratios misleads
     return [
         meaning.name,
         direction_words(row.labels.get("direction", "")),
@@ -64,8 +64,8 @@ def _cells(row: Row) -> list[str]:
         format_share(row.before.spread),
         show(row.after.mean),
         format_share(row.after.spread),
-        change,
-        _interval(row.change.interval) if row.change else DASH,
+        f"{change.ratio * 100:+.1f} %" if change else DASH,
+        _interval(change.interval) if change else DASH,
     ]
 
 
@@ -75,7 +75,7 @@ def _interval(interval: Interval) -> str:
     return f"{interval.low * 100:+.1f} to {interval.high * 100:+.1f} %"
 
 
-def _caption(found: Comparison) -> str:
+def _how(found: Comparison) -> str:
     before, after = (len(series.runs) for series in (found.before, found.after))
     first: Summary = found.rows[0].before
     how = "means without the highest and the lowest run" if first.dropped else "plain means, too few runs to trim"

@@ -7,7 +7,7 @@ from rich.text import Text
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
-from harvok.core.units import format_duration
+from harvok.core.units import format_span
 from harvok.station.service import StationSettings
 from harvok.traffic.sockets import format_address
 
@@ -36,7 +36,7 @@ class StationView:
             (f"Firewall: let TCP ports {settings.control_port} (control) and {settings.data_port} (data) ", ""),
             (f"in, on {versions}. No UDP port is needed.", ""),
         )
-        longest = format_duration(settings.longest_test_s)
+        longest = format_span(settings.longest_test_s)
         self._line((f"Limits: one test at a time, {settings.most_flows} flows, {longest} a trial.", ""))
         self._line(("Control and data are not encrypted; use it on a network that you trust. Ctrl-C stops.", "dim"))
 

@@ -45,10 +45,14 @@ def _show_direction(console: Console, record: RunRecord, reading: Reading) -> No
     console.print(headline, soft_wrap=True)
     for line in (_settling(figures, reading), _transport(figures), _cores(figures)):
         if line:
-            console.print(Padding(line, (0, 0, 0, 10)))
+            console.print(_indented(line))
     limiter = reading.limiter
-    console.print(Padding(Text.assemble(("limiter: ", "bold"), limiter.name, f" – {limiter.evidence}"), (0, 0, 0, 10)))
-    console.print(Padding(Text.assemble(("next: ", "bold"), limiter.advice), (0, 0, 0, 10)))
+    console.print(_indented(Text.assemble(("limiter: ", "bold"), limiter.name, f" – {limiter.evidence}")))
+    console.print(_indented(Text.assemble(("next: ", "bold"), limiter.advice)))
+
+
+def _indented(text: str | Text) -> Padding:
+    return Padding(text, (0, 0, 0, 10), expand=False)
 
 
 def _of_ceiling(figures: list[Figure], reading: Reading) -> str:
@@ -80,7 +84,7 @@ def _transport(figures: list[Figure]) -> str:
     parts = []
     again = find(figures, "retransmitted")
     if again is not None:
-        parts.append(f"retransmitted {again * 100:.3f} %")
+        parts.append(f"retransmitted {format_share(again)}")
     least, mean = find(figures, "rtt-least"), find(figures, "rtt-mean")
     if least is not None and mean is not None:
         parts.append(f"RTT least {format_duration(least)}, mean {format_duration(mean)}")

@@ -5,15 +5,22 @@ import json
 from pydantic import TypeAdapter
 
 from harvok.core.judgement.compare import Comparison
+from harvok.core.judgement.sample import Series
 
 _COMPARISON = TypeAdapter(Comparison)
 
 
 def encode_comparison(found: Comparison) -> str:
     """The whole comparison with its verdict. An interval without bound is written as null."""
-    document = _COMPARISON.dump_python(found, mode="json")
-    head = {"format": "harvok-comparison", "version": 1, "verdict": found.verdict}
-    return json.dumps(head | _finite(document), indent=2)
+    document = _finite(_COMPARISON.dump_python(found, mode="json", exclude={"before", "after"}))
+    head: dict[str, object] = {"format": "harvok-comparison", "version": 1, "verdict": found.verdict}
+    head |= {"before": _series(found.before), "after": _series(found.after)}
+    return json.dumps(head | document, indent=2)
+
+
+def _series(series: Series) -> dict[str, object]:
+    """A series by name and run ids; the records themselves are in the logbook."""
+    return {"name": series.name, "runs": [run.id for run in series.runs], "left_out": series.left_out}
 
 
 def _finite(value: object) -> "dict[str, object]":

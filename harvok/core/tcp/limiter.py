@@ -13,7 +13,7 @@ from typing import Literal
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
 from harvok.core.tcp.ceiling import Ceiling, ceiling_at
-from harvok.core.tcp.evidence import Evidence
+from harvok.core.tcp.evidence import Cpu, Evidence
 from harvok.core.tcp.settling import Settling
 from harvok.core.trial import End, SocketOptions
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
@@ -49,8 +49,8 @@ _BLAME: dict[LimiterKind, Blame] = {
 
 FULL_SHARE = 0.97  # of the ceiling: from here on the link is full, whatever else was busy
 _PACED_SHARE = 0.93  # of the pacing rate, which counts headers too
-_MOST_OF_THE_TIME = 0.5
-_BUSY_WORKER = 0.90  # of one core
+_MUCH_OF_THE_TIME = 0.4
+_BUSY_WORKER = 0.85  # of one core, or of what the hypervisor left of it
 _BUSY_CORE = 0.95
 _TELLING_LOSS = 0.0005
 _QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
@@ -136,10 +136,14 @@ def _pacing(case: Case) -> Limiter | None:
 
 def _busy_worker(case: Case) -> Limiter | None:
     for end, cpu in case.evidence.cpu.items():
-        if cpu.busiest_worker >= _BUSY_WORKER:
+        if _is_short_of_cpu(cpu):
             share = format_share(cpu.busiest_worker)
             return _cpu(end, f"a worker at the {end} end used {share} of a core", case)
     return None
+
+
+def _is_short_of_cpu(cpu: Cpu) -> bool:
+    return cpu.busiest_worker >= _BUSY_WORKER * (1 - cpu.stolen)
 
 
 def _window_opening(case: Case) -> Limiter | None:
@@ -153,32 +157,45 @@ def _window_opening(case: Case) -> Limiter | None:
     )
 
 
-def _receive_window(case: Case) -> Limiter | None:
+def _windows(case: Case) -> Limiter | None:
+    """The peer's window or the own send buffer, whichever held the sender back longer."""
     time, evidence = case.evidence.sender_time, case.evidence
-    if not time or time.window_limited < _MOST_OF_THE_TIME or not evidence.window_bytes or not evidence.rtt_mean_s:
+    if not time or time.window_limited + time.buffer_limited < _MUCH_OF_THE_TIME:
         return None
-    if evidence.window_bytes * 8 / evidence.rtt_mean_s > _WINDOW_SLACK * case.flow_goodput_bps:
-        return None  # the window was shut because the receiver read slowly, not because it is small
-    held = f"the receive window held the sender back {format_share(time.window_limited)} of the time"
-    return _small_buffer("receive-window", held, evidence.window_bytes, "the window was", case)
-
-
-def _send_buffer(case: Case) -> Limiter | None:
-    time, buffer = case.evidence.sender_time, case.evidence.send_buffer_bytes
-    if not time or time.buffer_limited < _MOST_OF_THE_TIME or not buffer:
+    if time.window_limited >= time.buffer_limited:
+        kind: LimiterKind = "receive-window"
+        size, got = evidence.window_bytes, "the window was"
+        held = f"the receive window held the sender back {format_share(time.window_limited)} of the time"
+    else:
+        kind, size, got = "send-buffer", evidence.send_buffer_bytes, "the socket had"
+        held = f"a full send buffer held the sender back {format_share(time.buffer_limited)} of the time"
+    if not size or not _explains(size, case):
         return None
-    held = f"the send buffer ran empty of room {format_share(time.buffer_limited)} of the time"
-    return _small_buffer("send-buffer", held, buffer, "the socket had", case)
+    return _small_buffer(kind, held, size, got, case)
 
 
-def _small_buffer(kind: LimiterKind, held: str, got_bytes: float, got: str, case: Case) -> Limiter:
+def _explains(window_bytes: float, case: Case) -> bool:
+    """Whether a window is small enough to be the reason.
+
+    One that would allow several times the goodput was shut because the receiver read slowly. And where a worker was
+    short of CPU, queues lengthen the RTT, so that only the least RTT tells what the window allows.
+    """
+    evidence, most_bps = case.evidence, _WINDOW_SLACK * case.flow_goodput_bps
+    if not evidence.rtt_mean_s or window_bytes * 8 / evidence.rtt_mean_s > most_bps:
+        return False
+    if not any(_is_short_of_cpu(cpu) for cpu in evidence.cpu.values()):
+        return True
+    return evidence.rtt_least_s is not None and window_bytes * 8 / evidence.rtt_least_s <= most_bps
+
+
+def _small_buffer(kind: LimiterKind, held: str, size_bytes: float, got: str, case: Case) -> Limiter:
     """Sets what the socket had against what the path needs: line rate × RTT, shared among the flows."""
     rtt_s = case.evidence.rtt_mean_s or 0.0
     line_rate_bps = case.link.line_rate_bps
     if not line_rate_bps:
         return Limiter(
             kind,
-            f"{held}; {got} {format_size(got_bytes)} at an RTT of {format_duration(rtt_s)}.",
+            f"{held}; {got} {format_size(size_bytes)} at an RTT of {format_duration(rtt_s)}.",
             "Try a larger --socket-buffer, such as 4M.",
         )
     needed = bandwidth_delay_product_bytes(line_rate_bps, rtt_s) / case.evidence.flows
@@ -186,7 +203,7 @@ def _small_buffer(kind: LimiterKind, held: str, got_bytes: float, got: str, case
     return Limiter(
         kind,
         f"{held}; {format_duration(rtt_s)} × {format_speed(line_rate_bps)} needs {format_size(needed)}{per_flow}, "
-        f"{got} {format_size(got_bytes)}.",
+        f"{got} {format_size(size_bytes)}.",
         f"Try --socket-buffer {_round_buffer(2 * needed)}.",
     )
 
@@ -227,7 +244,7 @@ def _loss(case: Case) -> Limiter | None:
         bound = f" at {format_duration(loaded_s)} RTT that allows a Reno-like sender {format_rate(reno_bps)};"
     return Limiter(
         "loss",
-        f"{format_share(again) if again >= 0.001 else f'{again * 100:.3f} %'} of the bytes had to be sent again and no "
+        f"{format_share(again)} of the bytes had to be sent again and no "
         f"queue stood on the path;{bound} congestion control was {evidence.congestion_control or 'unknown'}.",
         "Look at the error counters of every port on the way, re-seat or swap the lead, check duplex.",
     )
@@ -263,8 +280,7 @@ _RULES: tuple[Callable[[Case], Limiter | None], ...] = (
     _negotiated_speed,
     _full_link,
     _pacing,
-    _receive_window,
-    _send_buffer,
+    _windows,
     _busy_worker,
     _busy_core,
     _window_opening,

@@ -1,0 +1,41 @@
+"""`harvok demo`: the whole job on this host alone."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+app = typer.Typer(add_completion=False)
+
+
+@app.command(epilog="Exit codes: 0 shown, 4 could not measure.")
+def demo(
+    folder: Annotated[
+        Path | None,
+        typer.Option(metavar="FOLDER", show_default="the user's data folder", help="Where to keep the demo's logbook."),
+    ] = None,
+) -> None:
+    """Show the whole job on this host alone, in under a minute.
+
+    Starts a station on loopback, takes a before and an after with real TCP traffic, and compares them. Needs no root
+    and no network.
+    """
+    from platformdirs import user_data_path
+
+    from harvok.cli.render.compare import show_comparison
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.demo import DemoView
+    from harvok.runner import demo as show
+
+    console = stdout()
+    view = DemoView(console)
+    place = str(show.new_demo_logbook(folder or user_data_path("harvok")))
+    view.scene()
+    with show.demo_station() as station:
+        view.series(show.BEFORE, "the system's own socket buffers")
+        show.measure_series(station, show.BEFORE, None, place, view, view.record)
+        view.series(show.AFTER, f"socket buffers of {show.SMALL_BUFFER_BYTES} B, which somebody left in a script")
+        show.measure_series(station, show.AFTER, show.SMALL_BUFFER_BYTES, place, view, view.record)
+    view.verdict_comes(f"harvok compare {show.BEFORE} {show.AFTER} --changed {show.CHANGED}")
+    show_comparison(console, show.compare_demo(place))
+    view.what_next(place)

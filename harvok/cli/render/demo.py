@@ -1,0 +1,50 @@
+"""What the demo says between its measurements."""
+
+from rich.console import Console
+from rich.text import Text
+
+from harvok.core.figures import find
+from harvok.core.models.run import RunRecord
+from harvok.core.observer import Observer
+from harvok.core.units import format_rate
+
+
+class DemoView(Observer):
+    """One line for each run, and the story around them."""
+
+    def __init__(self, console: Console) -> None:
+        self._console = console
+        self._number = 0
+
+    def scene(self) -> None:
+        self._say("[bold]A mountain observatory re-cables the link between its dome and its data hall.[/]")
+        self._say("Both ends run on this host, over loopback, so speed is bounded by its CPU and nothing is rated.")
+        self._say("A real test has a station at the far end:  harvok station  there,  harvok tcp STATION  here.")
+
+    def series(self, name: str, state: str) -> None:
+        self._number = 0
+        self._say(f"\n[bold]{name}[/]: {state}")
+
+    def notice(self, text: str) -> None:
+        self._console.print(Text(f"  note {text}"), soft_wrap=True)
+
+    def record(self, record: RunRecord) -> None:
+        """One run on one line: settled goodput and limiter of each direction."""
+        self._number += 1
+        parts = []
+        for reading in record.readings:
+            goodput = find(record.figures, "goodput-settled", direction=reading.direction) or 0.0
+            parts.append(f"{reading.direction} {format_rate(goodput)} ({reading.limiter.name})")
+        self._say(f"  run {self._number}: {'; '.join(parts) or record.state}")
+
+    def verdict_comes(self, command: str) -> None:
+        self._say(f"\n[bold]$ {command}[/]")
+
+    def what_next(self, place: str) -> None:
+        self._say("\n[bold]Look further[/] into what was kept:")
+        self._say(f"  harvok logbook list --logbook {place}")
+        self._say(f"  harvok logbook show last --logbook {place}")
+        self._say("Then read docs/guide.md, which follows the order of work at the bench.")
+
+    def _say(self, text: str) -> None:
+        self._console.print(text, soft_wrap=True)

@@ -1,0 +1,112 @@
+"""The demo: a station on loopback, and a short before and after, in the world of a mountain observatory.
+
+All of it is real traffic; only the names are made up. `dome` is the near end, `hall` the far end, and what goes wrong
+after the re-cabling is a socket buffer that somebody left far too small.
+"""
+
+import contextlib
+import os
+import secrets
+import socket
+import subprocess
+import sys
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from harvok.core.judgement.compare import Comparison, Criteria
+from harvok.core.observer import Observer
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.errors import NearEndError
+from harvok.rigs.stations import StationsSettings
+from harvok.runner.compare import compare_series
+from harvok.runner.tcp import Label, OnRecord, TcpRequest, run_tcp
+
+REPEATS = 5
+SMALL_BUFFER_BYTES = 8000
+BEFORE, AFTER = "before-recabling", "after-recabling"
+CHANGED = "socket-buffer"
+
+_DURATION_S = 1.0
+_TICK_S = 0.025
+_READY = "is ready"
+
+
+@dataclass(frozen=True, slots=True)
+class DemoStation:
+    """A station that runs on loopback for the time of the demo."""
+
+    address: str
+    token: str
+
+
+@contextlib.contextmanager
+def demo_station(name: str = "hall") -> Iterator[DemoStation]:
+    """Starts a station as a process of its own, and ends it. Raises NearEndError when it does not start."""
+    port, token = _free_ports(), secrets.token_hex(8)
+    command = [sys.executable, "-m", "harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name]
+    process = subprocess.Popen(
+        command,
+        env=os.environ | {"HARVOK_TOKEN": token},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+        start_new_session=True,
+    )
+    try:
+        _await_ready(process)
+        yield DemoStation(f"127.0.0.1:{port}", token)
+    finally:
+        process.terminate()
+        process.communicate()
+
+
+def _await_ready(process: "subprocess.Popen[str]") -> None:
+    assert process.stdout
+    said = process.stdout.readline()
+    if _READY not in said:
+        raise NearEndError(f"the demo's station did not start: {said.strip()}", "Run `harvok station` to see why.")
+
+
+def _free_ports() -> int:
+    """A loopback port that is free, and whose upper neighbour is free as well."""
+    for _ in range(50):
+        with socket.socket() as lower, socket.socket() as upper:
+            lower.bind(("127.0.0.1", 0))
+            port = int(lower.getsockname()[1])
+            with contextlib.suppress(OSError, OverflowError):
+                upper.bind(("127.0.0.1", port + 1))
+                return port
+    raise NearEndError("no two free ports in a row on loopback", "Close other programs, and try again.")
+
+
+def new_demo_logbook(folder: Path) -> Path:
+    """Where the demo keeps its runs; those of an earlier demo are forgotten."""
+    folder.mkdir(parents=True, exist_ok=True)
+    path = folder / "demo.sqlite"
+    path.unlink(missing_ok=True)
+    return path
+
+
+def measure_series(
+    station: DemoStation, series: str, socket_buffer_bytes: int | None, place: str, observer: Observer, tell: OnRecord
+) -> None:
+    """Takes the repeats of one series of the demo."""
+    options = SocketOptions(socket_buffer_bytes=socket_buffer_bytes)
+    trial = TcpTrial((), duration_s=_DURATION_S, interval_s=_DURATION_S / 2, tick_s=_TICK_S, options=options)
+    request = TcpRequest(
+        stations=StationsSettings(station.address, station.token, near_name="dome"),
+        test=TcpTest("each", trial),
+        logbook=place,
+        command=["harvok", "demo"],
+        label=Label(series=series, attributes={"lead": "spectro-lead-07"}, note="made by harvok demo"),
+        repeat=REPEATS,
+        wait_s=60.0,
+    )
+    run_tcp(request, observer, tell)
+
+
+def compare_demo(place: str) -> Comparison:
+    """Before against after, with the changed buffer declared."""
+    return compare_series(place, BEFORE, AFTER, Criteria(), [CHANGED])
