@@ -1,6 +1,7 @@
 """The interface that traffic to an address really leaves by, and what the kernel tells about it (netlink, ethtool)."""
 
 import sys
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -79,7 +80,8 @@ def _speed(kernel: "IPRoute", link: Any, kind: str) -> tuple[float | None, str |
     from pyroute2.ethtool.ioctl import EthtoolError
 
     try:
-        mode = Ethtool().get_link_mode(link.get_attr("IFLA_IFNAME"))
+        with closing(Ethtool()) as kernel_driver:
+            mode = kernel_driver.get_link_mode(link.get_attr("IFLA_IFNAME"))
     except (EthtoolError, OSError):
         return None, None
     known = mode.speed and mode.speed > 0
@@ -92,7 +94,8 @@ def _offloads(name: str) -> dict[str, bool]:
     from pyroute2.ethtool.ioctl import EthtoolError
 
     try:
-        features = Ethtool().get_features(name).features
+        with closing(Ethtool()) as kernel_driver:
+            features = kernel_driver.get_features(name).features
     except (EthtoolError, OSError):
         return {}
     return {ours: bool(features[theirs].enable) for theirs, ours in _OFFLOADS.items() if theirs in features}

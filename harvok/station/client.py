@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
-import httpx
+import httpx2
 from pydantic import ValidationError
 
 from harvok.clock import Clock
@@ -98,11 +98,11 @@ class StationClient:
         options: list[tuple[int, int, bytes]] = []
         if source.interface and hasattr(socket, "SO_BINDTODEVICE"):
             options.append((socket.SOL_SOCKET, socket.SO_BINDTODEVICE, source.interface.encode() + b"\0"))
-        self._http = httpx.Client(
+        self._http = httpx2.Client(
             base_url=f"http://{format_address((address.host, address.port))}/v1",
             headers={"Authorization": f"Bearer {token}", "User-Agent": "harvok"},
-            timeout=httpx.Timeout(_ANSWER_TIMEOUT_S, connect=_CONNECT_TIMEOUT_S),
-            transport=httpx.HTTPTransport(local_address=source.address, socket_options=options),
+            timeout=httpx2.Timeout(_ANSWER_TIMEOUT_S, connect=_CONNECT_TIMEOUT_S),
+            transport=httpx2.HTTPTransport(local_address=source.address, socket_options=options),
             trust_env=False,  # a proxy would put another path under test
         )
         self._session = ""
@@ -161,15 +161,15 @@ class StationClient:
     def progress(self) -> Iterator[Progress]:
         """What the far half tells as it goes on. Raises StationLostError when the station falls silent."""
         try:
-            timeout = httpx.Timeout(_SILENCE_S)
+            timeout = httpx2.Timeout(_SILENCE_S)
             with self._http.stream("GET", self._path("/half/progress"), timeout=timeout) as response:
-                if response.status_code != httpx.codes.OK:
+                if response.status_code != httpx2.codes.OK:
                     response.read()
                     raise _refusal(response)
                 for line in response.iter_lines():
                     if line:
                         yield _parse(Progress, line)
-        except httpx.HTTPError as error:
+        except httpx2.HTTPError as error:
             raise _lost(self.address, error) from error
 
     def result(self) -> HalfResult:
@@ -195,24 +195,24 @@ class StationClient:
     def _ask(self, wanted: type[ModelT], method: str, path: str, body: Model | None = None) -> ModelT:
         return _parse(wanted, self._call(method, path, body).content)
 
-    def _call(self, method: str, path: str, body: Model | None = None, timeout: float | None = None) -> httpx.Response:
+    def _call(self, method: str, path: str, body: Model | None = None, timeout: float | None = None) -> httpx2.Response:
         more: dict[str, Any] = {"timeout": timeout} if timeout else {}
         if body:
             more |= {"content": body.model_dump_json(), "headers": {"Content-Type": "application/json"}}
         try:
             response = self._http.request(method, path, **more)
-        except httpx.HTTPError as error:
+        except httpx2.HTTPError as error:
             raise self._unreachable(error) from error
         if response.is_success:
             return response
         raise _refusal(response)
 
-    def _unreachable(self, error: httpx.HTTPError) -> HarvokError:
+    def _unreachable(self, error: httpx2.HTTPError) -> HarvokError:
         """What a failed request means: before the session it is about reaching the station, later about losing it."""
         where = format_address((self.address.host, self.address.port))
         if self._session:
             return _lost(self.address, error)
-        if isinstance(error, httpx.TimeoutException):
+        if isinstance(error, httpx2.TimeoutException):
             return SilentError(
                 f"no answer from {where} in {_CONNECT_TIMEOUT_S:.0f} s",
                 f"Check that the host is up and that its firewall lets TCP port {self.address.port} through.",
@@ -236,8 +236,8 @@ def _system_error(error: BaseException | None) -> int:
     return 0
 
 
-def _lost(address: StationAddress, error: httpx.HTTPError) -> StationLostError:
-    silent = isinstance(error, httpx.TimeoutException)
+def _lost(address: StationAddress, error: httpx2.HTTPError) -> StationLostError:
+    silent = isinstance(error, httpx2.TimeoutException)
     return StationLostError(
         f"the station {address.name} {'fell silent' if silent else 'went away'} in mid-test",
         "See whether it still runs and whether the path is up; what was measured until then is kept.",
@@ -254,7 +254,7 @@ def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:
         ) from error
 
 
-def _refusal(response: httpx.Response) -> HarvokError:
+def _refusal(response: httpx2.Response) -> HarvokError:
     """The error that a station answered with, as the class it was raised as over there."""
     try:
         fault = Fault.model_validate_json(response.content)

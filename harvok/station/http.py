@@ -7,7 +7,9 @@ import secrets
 from collections.abc import Iterator
 
 from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, StreamingResponse
+from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from harvok.core.models.conditions import HostConditions
@@ -26,6 +28,7 @@ from harvok.station.halves import FarHalf, fault_of
 from harvok.station.service import Station
 
 _LARGEST_BODY_BYTES = 64 * 1024
+_SAME_VERSION = "Use near end and station of one version."
 _STATUS = {BusyError: 409, ProtocolError: 409, LimitError: 422, TokenError: 401}
 
 
@@ -36,6 +39,18 @@ def make_app(station: Station) -> FastAPI:
     @app.exception_handler(HarvokError)
     def harvok_error(_: Request, error: HarvokError) -> JSONResponse:
         return JSONResponse(fault_of(error).model_dump(), _STATUS.get(type(error), 500))
+
+    @app.exception_handler(RequestValidationError)
+    def unreadable(_: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        fault = ProtocolError(f"the request is not readable at {place}: {first['msg']}", _SAME_VERSION)
+        return JSONResponse(fault_of(fault).model_dump(), 422)
+
+    @app.exception_handler(HTTPException)
+    def no_such_call(_: Request, error: HTTPException) -> JSONResponse:
+        fault = ProtocolError(f"the station knows no such call: {error.detail}", _SAME_VERSION)
+        return JSONResponse(fault_of(fault).model_dump(), error.status_code)
 
     _add_session_routes(app, station)
     _add_half_routes(app, station)

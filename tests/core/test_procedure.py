@@ -1,0 +1,125 @@
+import unittest
+
+from harvok.core.drive import Procedure, drive
+from harvok.core.link import Link, PortSpeed
+from harvok.core.observer import Observer, Observers, RunOutline
+from harvok.core.procedures.tcp import DirectionChoice, TcpTest, tcp_test
+from harvok.core.tcp.notices import link_notices, result_notices
+from harvok.core.tcp.rows import IntervalRow, RowJoiner
+from harvok.core.trial import CpuUse, HalfInterval, TcpTrial, TcpTrialResult, Trial, TrialResult, role_at
+from harvok.errors import StationLostError
+from harvok.testing.transfers import ScriptedRig, transfer
+
+GIGABIT = Link(rated_bps=1e9)
+
+
+def answer(trial: TcpTrial) -> TcpTrialResult:
+    return TcpTrialResult([transfer(900e6, direction=direction, flows=trial.flows) for direction in trial.directions])
+
+
+class Watcher(Observer):
+    def __init__(self) -> None:
+        self.heard: list[str] = []
+        self.halves: list[HalfInterval] = []
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        self.heard.append(f"start {number} {'+'.join(trial.directions)}")
+
+    def interval(self, half: HalfInterval) -> None:
+        self.halves.append(half)
+
+    def trial_finished(self, number: int, result: TrialResult) -> None:
+        self.heard.append(f"finish {number}")
+
+
+class Driving(unittest.TestCase):
+    def test_each_is_one_trial_after_the_other_and_both_is_one(self) -> None:
+        wanted: dict[DirectionChoice, list[tuple[str, ...]]] = {
+            "send": [("send",)],
+            "receive": [("receive",)],
+            "each": [("send",), ("receive",)],
+            "both": [("send", "receive")],
+        }
+        for direction, trials in wanted.items():
+            rig = ScriptedRig(answer)
+            test = TcpTest(direction, TcpTrial((), flows=2, duration_s=10.0))
+            findings = drive(tcp_test(test, GIGABIT), rig, Observer())
+            self.assertEqual([trial.directions for trial in rig.trials], trials)
+            self.assertEqual([r.direction for r in findings.readings], [d for trial in trials for d in trial])
+            self.assertEqual(test.expected_s, 10.0 * len(trials))
+
+    def test_watchers_hear_everything_in_order(self) -> None:
+        first, second = Watcher(), Watcher()
+        test = TcpTest("each", TcpTrial((), duration_s=10.0))
+        drive(tcp_test(test, GIGABIT), ScriptedRig(answer), Observers([first, second]))
+        self.assertEqual(first.heard, ["start 1 send", "finish 1", "start 2 receive", "finish 2"])
+        self.assertEqual(first.heard, second.heard)
+        self.assertEqual(len(first.halves), 40)
+
+    def test_a_rigs_fault_runs_the_procedures_finally_and_goes_on(self) -> None:
+        ended = []
+
+        def procedure() -> Procedure[None]:
+            try:
+                yield TcpTrial(("send",), duration_s=1.0)
+            finally:
+                ended.append(True)
+
+        def fail(_: TcpTrial) -> TcpTrialResult:
+            raise StationLostError("gone", "look")
+
+        with self.assertRaises(StationLostError):
+            drive(procedure(), ScriptedRig(fail), Observer())
+        self.assertEqual(ended, [True])
+
+    def test_observers_may_stay_silent(self) -> None:
+        quiet = Observers([Observer()])
+        quiet.run_started(RunOutline("id", 1, 1, "dome", "hall", GIGABIT, 4))
+        quiet.notice("nothing happens")
+        self.assertIsNone(quiet.trial_started(1, TcpTrial(("send",))))  # type: ignore[func-returns-value]
+
+
+class Rows(unittest.TestCase):
+    def rows(self, direction: str) -> list[IntervalRow]:
+        hot, cold = CpuUse([0.9, 0.2], [0.8]), CpuUse([0.3], [0.1])
+        result = transfer(470.741e6, 3, direction=direction, near_cpu=hot, far_cpu=cold)  # type: ignore[arg-type]
+        joiner = RowJoiner(GIGABIT, 4)
+        halves = [*reversed(result.sender_intervals), *result.receiver_intervals]
+        return [row for row in map(joiner.add, halves) if row]
+
+    def test_halves_join_in_any_order(self) -> None:
+        for direction in ("send", "receive"):
+            rows = self.rows(direction)
+            self.assertEqual([row.start_s for row in rows], [0, 1, 2])
+            self.assertAlmostEqual(rows[1].ceiling_share or 0, 0.5, places=3)
+            self.assertEqual((rows[1].core_near, rows[1].core_far), (0.9, 0.3))
+            self.assertAlmostEqual(rows[1].cwnd_bytes or 0, 144_800)
+
+    def test_one_half_alone_is_no_row(self) -> None:
+        half = transfer(1e9, 1).sender_intervals[0]
+        joiner = RowJoiner(Link(), 4)
+        self.assertIsNone(joiner.add(half))
+        self.assertIsNone(joiner.add(half))
+
+    def test_who_sends(self) -> None:
+        ends = [(end, d, role_at(end, d)) for end in ("near", "far") for d in ("send", "receive")]
+        self.assertEqual([role for _, _, role in ends], ["sender", "receiver", "receiver", "sender"])
+
+
+class Notices(unittest.TestCase):
+    def test_a_port_below_the_rated_speed_is_named_with_its_end(self) -> None:
+        link = Link(1e9, PortSpeed("near0", 1e9), PortSpeed("far0", 100e6))
+        self.assertEqual(list(link_notices(link)), ["far0 at the far end negotiated 100 Mb/s, below the rated 1 Gb/s"])
+        self.assertEqual(list(link_notices(Link(None, PortSpeed("veth0", None)))), [])
+
+    def test_unsettled_and_stolen_are_said(self) -> None:
+        result = transfer(lambda t: 50e6 * t, near_cpu=CpuUse([0.5], [0.5], stolen=0.2))
+        findings = drive(
+            tcp_test(TcpTest("send", TcpTrial((), duration_s=10.0)), GIGABIT),
+            ScriptedRig(lambda _: TcpTrialResult([result])),
+            Observer(),
+        )
+        said = list(result_notices([result], findings.readings))
+        self.assertEqual(len(said), 2)
+        self.assertIn("never settled", said[0])
+        self.assertIn("20.0 %", said[1])
