@@ -1,0 +1,116 @@
+"""Tests of the house itself: what loads when, what the docs promise, what every error can do."""
+
+import json
+import pickle
+import re
+import subprocess
+import sys
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+from harvok.cli.table import COMMANDS
+from harvok.core.models.run import RunRecord
+from harvok.core.quantities import QUANTITIES
+from harvok.errors import HarvokError
+
+ROOT = Path(__file__).parents[2]
+DOCS = "\n".join(path.read_text() for path in sorted((ROOT / "docs").glob("*.md")))
+README = (ROOT / "README.md").read_text()
+
+
+def loaded(code: str) -> set[str]:
+    """The top-level names of all modules that running `code` loads."""
+    text = f"import sys\n{code}\nprint(*{{name.partition('.')[0] for name in sys.modules}})"
+    done = subprocess.run([sys.executable, "-c", text], capture_output=True, text=True, check=True)
+    return set(done.stdout.splitlines()[-1].split())
+
+
+def all_errors(kind: type[HarvokError] = HarvokError) -> Iterator[type[HarvokError]]:
+    yield kind
+    for below in kind.__subclasses__():
+        yield from all_errors(below)
+
+
+class StartUp(unittest.TestCase):
+    HEAVY = frozenset(
+        ["numpy", "scipy", "pandas", "sqlalchemy", "matplotlib", "fastapi", "httpx2", "pyroute2", "uvicorn"]
+    )
+
+    def run_help(self, *arguments: str) -> set[str]:
+        return loaded(f"""
+from contextlib import redirect_stdout
+import io
+sys.argv = {["harvok", *arguments]!r}
+from harvok.cli.main import main
+try:
+    with redirect_stdout(io.StringIO()):
+        main()
+except SystemExit:
+    pass""")
+
+    def test_help_and_light_commands_load_nothing_heavy(self) -> None:
+        for arguments in (["--help"], ["--version"], ["ceiling", "1G"], *([name, "--help"] for name in COMMANDS)):
+            self.assertFalse(self.run_help(*arguments) & self.HEAVY, arguments)
+        self.assertNotIn("rich", self.run_help("--help"))
+
+    def test_the_logbook_needs_no_network_and_no_arithmetic(self) -> None:
+        found = self.run_help("logbook", "list", "--logbook", "sqlite://")
+        self.assertIn("sqlalchemy", found)
+        self.assertFalse(found & (self.HEAVY - {"sqlalchemy"}))
+
+    def test_workers_load_next_to_nothing(self) -> None:
+        found = loaded("import harvok.traffic.worker")
+        self.assertFalse(found & (self.HEAVY | {"typer", "pydantic", "rich", "psutil"}))
+
+
+class Errors(unittest.TestCase):
+    def test_every_error_survives_pickling(self) -> None:
+        for kind in all_errors():
+            there = kind("what happened", "what to do")
+            back = pickle.loads(pickle.dumps(there))
+            self.assertIs(type(back), kind)
+            self.assertEqual((str(back), back.hint, back.__dict__), (str(there), there.hint, there.__dict__))
+
+    def test_references_are_stable_and_unique(self) -> None:
+        references = [kind.reference for kind in all_errors()]
+        self.assertEqual(len(references), len(set(references)))
+        for kind in all_errors():
+            self.assertRegex(kind.reference, r"^[a-z]+(-[a-z]+)*$")
+            self.assertIn(kind.exit_code, (2, 4))
+
+
+class Documents(unittest.TestCase):
+    def test_every_command_is_in_the_guide_and_the_readme(self) -> None:
+        for name in COMMANDS:
+            self.assertIn(f"`harvok {name}", DOCS)
+            self.assertIn(f"harvok {name}", README)
+
+    def test_every_figure_is_explained(self) -> None:
+        for key, quantity in QUANTITIES.items():
+            self.assertIn(f"`{key}`", DOCS)
+            self.assertEqual(key, quantity.key)
+
+    def test_every_option_of_every_command_is_in_the_docs(self) -> None:
+        for name in COMMANDS:
+            done = subprocess.run(
+                [sys.executable, "-m", "harvok", name, "--help"],
+                capture_output=True, text=True, check=True, env={"COLUMNS": "160", "PATH": "", "HOME": str(ROOT)},
+            )  # fmt: skip
+            for option in set(re.findall(r"(?<!\S)--[a-z-]+", done.stdout)) - {"--help"}:
+                self.assertIn(f"`{option}", DOCS, f"{name} {option}")
+
+    def test_every_reference_of_an_error_is_in_the_docs(self) -> None:
+        for kind in all_errors():
+            self.assertIn(f"`{kind.reference}`", DOCS)
+
+    def test_the_published_schema_is_the_real_one(self) -> None:
+        published = json.loads((ROOT / "docs" / "schema" / "run-1.json").read_text())
+        self.assertEqual(published, RunRecord.model_json_schema(mode="serialization"))
+
+    def test_links_and_pictures_are_there(self) -> None:
+        for page in (ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md")), ROOT / "benchmarks" / "README.md"):
+            for target in re.findall(r"\]\((?!https?:)([^)#]+)", page.read_text()):
+                self.assertTrue((page.parent / target).exists(), f"{page.name}: {target}")
+        for picture in (ROOT / "docs" / "screenshots").glob("*.png"):
+            self.assertIn(picture.name, README)

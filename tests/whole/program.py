@@ -1,0 +1,99 @@
+"""Runs the installed program as a user does: separate processes, files in a temporary folder."""
+
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from harvok.clock import SYSTEM
+
+HARVOK = str(Path(sys.executable).with_name("harvok"))
+TOKEN = "spectro-lead"
+Process = subprocess.Popen[str]
+
+
+def free_ports() -> int:
+    """A port whose upper neighbour is free as well."""
+    while True:
+        with socket.socket() as lower, socket.socket() as upper:
+            lower.bind(("127.0.0.1", 0))
+            port = int(lower.getsockname()[1])
+            try:
+                upper.bind(("127.0.0.1", port + 1))
+            except (OSError, OverflowError):
+                continue
+            return port
+
+
+def until(what: Callable[[], Any], seconds: float = 30) -> Any:
+    """Asks again and again until the answer is true; fails when it never is."""
+    deadline_ns = SYSTEM.now_ns() + int(seconds * 1e9)
+    while not (answer := what()):
+        if SYSTEM.now_ns() > deadline_ns:
+            raise AssertionError(f"still not so after {seconds} s")
+        SYSTEM.sleep(0.05)
+    return answer
+
+
+class ProgramTest(unittest.TestCase):
+    """A folder, a logbook and a lock of its own for each test."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.logbook = self.folder / "book.sqlite"
+        self.env = os.environ | {
+            "HARVOK_TOKEN": TOKEN,
+            "HARVOK_LOGBOOK": str(self.logbook),
+            "TMPDIR": str(self.folder),
+            "COLUMNS": "120",
+        }
+
+    def start(self, *arguments: str, **options: Any) -> Process:
+        """Starts the program; it is ended with the test."""
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "stdin": subprocess.DEVNULL}
+        settings: dict[str, Any] = pipes | {"env": self.env, "cwd": self.folder, "text": True} | options
+        process: Process = subprocess.Popen([HARVOK, *arguments], **settings)
+        self.addCleanup(self.end, process)
+        return process
+
+    def end(self, process: Process) -> None:
+        if process.poll() is None:
+            process.kill()
+        process.wait()
+        for pipe in (process.stdout, process.stderr):
+            if pipe:
+                pipe.close()
+
+    def harvok(self, *arguments: str, code: int = 0, **options: Any) -> subprocess.CompletedProcess[str]:
+        """Runs the program to its end and checks its exit code; a traceback is a failure whatever the code."""
+        process = self.start(*arguments, **options)
+        out, err = process.communicate(timeout=120)
+        self.assertNotIn("Traceback", err)
+        self.assertEqual(process.returncode, code, f"{arguments}\n{out}\n{err}")
+        return subprocess.CompletedProcess(arguments, process.returncode, out, err)
+
+    def station(self, *arguments: str, port: int | None = None) -> tuple[Process, str]:
+        """A station on loopback that is ready, and its address."""
+        port = port or free_ports()
+        process = self.start("station", "--host", "127.0.0.1", "--port", str(port), "--name", "hall", *arguments)
+        assert process.stdout
+        self.assertIn("hall is ready", process.stdout.readline())
+        return process, f"127.0.0.1:{port}"
+
+    def measured(self, *arguments: str, code: int = 0) -> dict[str, Any]:
+        """The record that `harvok tcp … --json` prints."""
+        done = self.harvok("tcp", *arguments, "--json", code=code)
+        record: dict[str, Any] = json.loads(done.stdout)
+        return record
+
+    def interrupt(self, process: Process) -> None:
+        process.send_signal(signal.SIGINT)

@@ -1,0 +1,116 @@
+import json
+import re
+
+from harvok.logbook.exchange import encode_record
+from tests.logbook.test_logbook import record
+from tests.whole.program import ProgramTest
+
+STEADY = (930, 931, 929.5, 930.5, 930.2)
+
+
+class Deciding(ProgramTest):
+    def series(self, name: str, megabits: tuple[float, ...], first: int) -> None:
+        """Made-up runs, brought in the way a user would."""
+        path = self.folder / f"{name}.jsonl"
+        runs = [record(first + n, name, value) for n, value in enumerate(megabits)]
+        path.write_text("".join(encode_record(run) + "\n" for run in runs))
+        self.harvok("logbook", "import", str(path))
+
+    def test_exit_codes_and_words_of_the_three_verdicts(self) -> None:
+        self.series("before", STEADY, 0)
+        self.series("same", STEADY, 10)
+        self.series("worse", tuple(v * 0.9 for v in STEADY), 20)
+        self.series("few", STEADY[:2], 30)
+        for after, code, verdict in (("same", 0, "ACCEPT"), ("worse", 1, "REJECT"), ("few", 3, "RETEST")):
+            said = self.harvok("compare", "before", after, code=code).stdout
+            self.assertTrue(said.startswith(verdict), said)
+            found = json.loads(self.harvok("compare", "before", after, "--json", code=code).stdout)
+            self.assertEqual((found["verdict"], found["after"]["name"]), (verdict, after))
+        self.assertIn("Conditions: alike", self.harvok("compare", "before", "same").stdout)
+
+    def test_criteria_are_options(self) -> None:
+        self.series("before", STEADY, 0)
+        self.series("after", tuple(v * 0.95 for v in STEADY), 10)
+        self.harvok("compare", "before", "after", "--largest-regression", "6", code=0)
+        self.harvok("compare", "before", "after", "--largest-regression", "4%", code=1)
+        self.harvok("compare", "before", "after", "--largest-regression", "6", "--least-share", "97%", code=1)
+        self.harvok("compare", "before", "after", "--largest-regression", "6", "--least-share", "90", code=0)
+        self.harvok("compare", "before", "after", "--least-repeats", "6", code=3)
+        self.harvok("compare", "before", "after", "--largest-regression", "lots", code=2)
+        self.harvok("compare", "before", "after", "--changed", "weather", code=2)
+
+    def test_a_series_that_is_not_there_names_those_that_are(self) -> None:
+        self.series("before", STEADY, 0)
+        self.assertIn("before", self.harvok("compare", "before", "after", code=2).stderr)
+
+
+class Logbooks(ProgramTest):
+    def test_out_and_in_again_loses_nothing(self) -> None:
+        lines = [encode_record(record(n, "before", 900 + n)) for n in range(3)]
+        (self.folder / "in.jsonl").write_text("\n".join(lines))
+        self.assertIn("3 runs added", self.harvok("logbook", "import", "in.jsonl").stdout)
+        self.assertIn("0 runs added, 3 were there", self.harvok("logbook", "import", "in.jsonl").stdout)
+        self.assertEqual(self.harvok("logbook", "export").stdout.splitlines(), lines)
+        self.harvok("logbook", "export", "--series", "before", "--to", "out.jsonl")
+        self.assertEqual((self.folder / "out.jsonl").read_text().splitlines(), lines)
+        self.assertEqual(self.harvok("logbook", "export", "last").stdout.strip(), lines[2])
+
+    def test_list_show_remove(self) -> None:
+        self.assertIn("No runs here yet", self.harvok("logbook", "list").stdout)
+        (self.folder / "in.jsonl").write_text("\n".join(encode_record(record(n)) for n in range(4)))
+        self.harvok("logbook", "import", "in.jsonl")
+        said = self.harvok("logbook", "list", "--limit", "3").stdout
+        self.assertEqual(len(re.findall(r"20261123-\d{6}-dome", said)), 3)
+        self.assertIn("1 older runs", said)
+        shown = self.harvok("logbook", "show", "0001-dome").stdout
+        for words in ("930.0 Mb/s", "rated 1 Gb/s", "limiter:", "dome0", "harvok tcp hall", "with length", "trial 1"):
+            self.assertIn(words, shown)
+        self.harvok("logbook", "remove", "0001-dome", code=1)  # nobody there to say yes
+        self.harvok("logbook", "remove", "0001-dome", "--yes")
+        self.harvok("logbook", "show", "0001-dome", code=2)
+
+    def test_bad_files(self) -> None:
+        (self.folder / "bad.jsonl").write_text('{"format": "harvok-run"}')
+        self.assertIn("line 1", self.harvok("logbook", "import", "bad.jsonl", code=2).stderr)
+        self.assertIn("cannot be read", self.harvok("logbook", "import", "missing", code=2).stderr)
+        self.assertIn("cannot be written", self.harvok("logbook", "export", "--to", "no/such/file", code=2).stderr)
+
+
+class Ceilings(ProgramTest):
+    def test_the_published_figures(self) -> None:
+        said = self.harvok("ceiling", "1G").stdout
+        for words in (
+            "1 488 095",
+            "81 274",
+            "941.482 Mb/s",
+            "949.285 Mb/s",
+            "928.479 Mb/s",
+            "936.281 Mb/s",
+            "117.7 MB/s",
+        ):
+            self.assertIn(words, said)
+
+    def test_as_json(self) -> None:
+        found = json.loads(self.harvok("ceiling", "10G", "--frame-size", "64", "--mtu", "9000", "--json").stdout)
+        self.assertEqual([int(f["frame_rate_fps"]) for f in found["frames"]], [14_880_952])
+        self.assertAlmostEqual(found["tcp"][0]["goodput_bps"] / 1e9, 9.90042, places=5)
+
+    def test_bad_values(self) -> None:
+        for arguments in (("fast",), ("1G", "--frame-size", "60"), ("1G", "--mtu", "60"), ("1G", "--vlan-tags", "3")):
+            self.harvok("ceiling", *arguments, code=2)
+
+
+class Demos(ProgramTest):
+    def test_the_whole_job_on_one_host(self) -> None:
+        del self.env["HARVOK_TOKEN"]
+        said = self.harvok("demo", "--folder", "demo").stdout
+        for words in ("before-recabling", "after-recabling", "REJECT", "changed on purpose", "docs/guide.md"):
+            self.assertIn(words, said)
+        self.assertIn("receive window", said)
+        place = str(self.folder / "demo" / "demo.sqlite")
+        lines = json.loads(self.harvok("logbook", "list", "--logbook", place, "--json").stdout)
+        self.assertEqual([line["state"] for line in lines], ["complete"] * 10)
+        again = ("compare", "before-recabling", "after-recabling", "--logbook", place)
+        self.harvok(*again, "--changed", "socket-buffer", code=1)
+        undeclared = self.harvok(*again, code=3).stdout
+        self.assertIn("unlike conditions (test.socket-buffer)", undeclared)

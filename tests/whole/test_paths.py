@@ -1,0 +1,114 @@
+"""Two hosts on one machine: network namespaces joined by a veth pair of known properties. Needs root."""
+
+import os
+import shutil
+import subprocess
+import sys
+import unittest
+from typing import Any
+
+from harvok.core.models.run import RunRecord
+from harvok.testing.namespaces import ADDRESSES, ADDRESSES_6, NamespacePair
+from tests.whole.program import HARVOK, ProgramTest
+
+CAN = sys.platform == "linux" and os.geteuid() == 0
+FILTER = shutil.which("nft")
+
+
+@unittest.skipUnless(CAN, "network namespaces need root on Linux")
+class Paths(ProgramTest):
+    def pair(self, **properties: Any) -> NamespacePair:
+        """Two hosts, with a station on the far one."""
+        pair = NamespacePair(**properties)
+        self.enterContext(pair)
+        station = pair.popen("far", [HARVOK, "station", "--name", "hall"], env=self.env, stdout=subprocess.PIPE)
+        self.addCleanup(self.end, station)
+        self.addCleanup(station.terminate)
+        assert station.stdout
+        self.assertIn("ready", station.stdout.readline())
+        return pair
+
+    def near(self, pair: NamespacePair, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
+        with pair.popen(
+            "near", [HARVOK, *arguments], env=self.env, cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        ) as process:
+            out, err = process.communicate(timeout=100)
+        self.assertEqual(process.returncode, code, out + err)
+        self.assertNotIn("Traceback", err)
+        return subprocess.CompletedProcess(arguments, code, out, err)
+
+    def measured(self, pair: NamespacePair, *arguments: str) -> RunRecord:  # type: ignore[override]
+        return RunRecord.model_validate_json(self.near(pair, "tcp", *arguments, "--json").stdout)
+
+    def test_a_shaped_path_gives_what_the_arithmetic_allows(self) -> None:
+        """A token bucket of 95 Mb/s counts header and payload: goodput is 95 × 1448 / 1514 Mb/s."""
+        pair = self.pair(rate_bps=95e6)
+        record = self.measured(pair, ADDRESSES["far"], "--duration", "4s", "--rated", "100M")
+        wanted_bps = 95e6 * 1448 / 1514
+        for direction in ("send", "receive"):
+            (settled,) = (
+                f.value
+                for f in record.figures
+                if f.quantity == "goodput-settled" and f.labels["direction"] == direction
+            )
+            self.assertAlmostEqual(settled / wanted_bps, 1, delta=0.02)
+        for reading in record.readings:
+            self.assertEqual(reading.limiter.kind, "link", reading.limiter.evidence)
+            assert reading.ceiling
+            self.assertEqual((reading.ceiling.packet_bytes, reading.ceiling.source), (1500, "rated 100 Mb/s"))
+
+    def test_the_interfaces_really_used_are_found_at_both_ends(self) -> None:
+        pair = self.pair(mtu_bytes=9000)
+        short = ("--duration", "0.5s", "--direction", "send")
+        for more in (("--interface", "near0"), ("--local", ADDRESSES["near"]), ()):
+            record = self.measured(pair, ADDRESSES["far"], *short, *more)
+            assert record.near.interface and record.far and record.far.interface
+            self.assertEqual((record.near.interface.name, record.far.interface.name), ("near0", "far0"))
+            self.assertEqual((record.near.interface.kind, record.near.interface.negotiated_bps), ("veth", None))
+            self.assertEqual(record.far.interface.mtu_bytes, 9000)
+            self.assertIsNone(record.readings[0].ceiling)  # a veth has no speed worth the name
+            self.assertEqual(record.near.local_address, ADDRESSES["near"])
+        self.assertIn("no-such0", self.near(pair, "tcp", ADDRESSES["far"], "--interface", "no-such0", code=4).stderr)
+
+    def test_ipv6(self) -> None:
+        pair = self.pair()
+        record = self.measured(pair, f"[{ADDRESSES_6['far']}]", "--duration", "0.5s", "--rated", "10G")
+        ceiling = record.readings[0].ceiling
+        assert ceiling
+        self.assertEqual((ceiling.ip_version, ceiling.segment_bytes), (6, 1428))
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_a_firewall_that_drops_data(self) -> None:
+        self.data_blocked("drop", "no answer")
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_a_firewall_that_refuses_data(self) -> None:
+        self.data_blocked("reject with tcp reset", "refused")
+
+    def data_blocked(self, action: str, words: str) -> None:
+        pair = self.pair()
+        self.rule(pair, "far", "input", f"tcp dport 26471 {action}")
+        said = self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr
+        for part in ("control works", words, "TCP port 26471"):
+            self.assertIn(part, said)
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_a_station_behind_a_silent_firewall(self) -> None:
+        pair = self.pair()
+        self.rule(pair, "far", "input", "tcp dport 26470 drop")
+        self.assertIn("no answer", self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr)
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_random_loss_is_the_limiter(self) -> None:
+        pair = self.pair(rate_bps=1e9)
+        self.rule(pair, "far", "input", "tcp dport 26471 meta length > 1000 numgen random mod 100 < 3 drop")
+        record = self.measured(
+            pair, ADDRESSES["far"], "--duration", "3s", "--direction", "send", "--rated", "1G",
+            "--congestion-control", "reno", "--mss", "1000",
+        )  # fmt: skip
+        self.assertEqual(record.readings[0].limiter.kind, "loss", record.readings[0].limiter.evidence)
+
+    def rule(self, pair: NamespacePair, side: Any, hook: str, rule: str) -> None:
+        text = f"table inet bench {{\nchain {hook} {{\ntype filter hook {hook} priority 0;\n{rule}\n}}\n}}\n"
+        done = pair.run(side, ["nft", text])
+        self.assertEqual(done.returncode, 0, done.stderr)
