@@ -8,37 +8,20 @@ import contextlib
 import json
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 
-from harvok.core.models.run import RunRecord
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
+from harvok.logbook.listing import SCHEMA_VERSION, Execute, RunLine, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
-from harvok.logbook.recovery import put_together
-from harvok.logbook.tables import SCHEMA_VERSION, about, figures, journal, metadata, runs
+from harvok.logbook.tables import about, figures, journal, metadata, runs
 
-HEADLINE = ("goodput-settled", "ceiling-share")
-"""The quantities that a list of runs shows."""
-
-
-@dataclass(frozen=True, slots=True)
-class RunLine:
-    """A run as a list shows it. `headline` maps (quantity, direction) to its value."""
-
-    id: str
-    started: datetime
-    state: str
-    test: str
-    rig: str
-    series: str | None
-    note: str
-    limiters: dict[str, str]
-    headline: dict[tuple[str, str], float]
+if TYPE_CHECKING:
+    from harvok.core.models.run import RunRecord
 
 
 class Logbook:
@@ -57,7 +40,7 @@ class Logbook:
 
     # --- a run, while it is measured ---------------------------------------------------------------------------
 
-    def begin(self, record: RunRecord) -> None:
+    def begin(self, record: "RunRecord") -> None:
         """Writes a run that is about to be measured."""
         with self._writing() as db:
             db.execute(runs.insert().values(**_columns(record), owner=this_process()))
@@ -67,7 +50,7 @@ class Logbook:
         with self._writing() as db:
             db.execute(journal.insert().values(run=run, number=number, trial=trial, entry=entry))
 
-    def finish(self, record: RunRecord) -> None:
+    def finish(self, record: "RunRecord") -> None:
         """Replaces a run by its final record."""
         with self._writing() as db:
             _replace(db, record)
@@ -76,36 +59,13 @@ class Logbook:
 
     def lines(self, limit: int | None = None, series: str | None = None) -> list[RunLine]:
         """Runs, newest first."""
-        query = sa.select(*(c for c in runs.c if c.name != "record")).order_by(runs.c.started.desc(), runs.c.id.desc())
-        if series is not None:
-            query = query.where(runs.c.series == series)
-        if limit is not None:
-            query = query.limit(limit)
         with self._reading() as db:
-            rows = db.execute(query).all()
-            headlines = _headlines(db, [row.id for row in rows])
-        return [
-            RunLine(
-                id=row.id,
-                started=_utc(row.started),
-                state=row.state,
-                test=row.test,
-                rig=row.rig,
-                series=row.series,
-                note=row.note,
-                limiters=json.loads(row.limiters),
-                headline=headlines.get(row.id, {}),
-            )
-            for row in rows
-        ]
+            return read_lines(_executing(db), limit, series)
 
     def count(self, series: str | None = None) -> int:
         """How many runs there are, in the whole logbook or in a series."""
-        query = sa.select(sa.func.count()).select_from(runs)
-        if series is not None:
-            query = query.where(runs.c.series == series)
         with self._reading() as db:
-            return int(db.execute(query).scalar_one())
+            return read_count(_executing(db), series)
 
     def series(self) -> dict[str, int]:
         """The names of all series, with how many runs each has."""
@@ -127,20 +87,20 @@ class Logbook:
             raise NothingFoundError(f"{what} in the logbook fits '{name}'", "See `harvok logbook list` for their ids.")
         return found[0]
 
-    def record(self, run: str) -> RunRecord:
+    def record(self, run: str) -> "RunRecord":
         """The whole record of a run."""
         return next(self.records([run]))
 
-    def records(self, ids: Sequence[str]) -> Iterator[RunRecord]:
+    def records(self, ids: Sequence[str]) -> "Iterator[RunRecord]":
         """The whole records of runs, in the order asked for. Raises NothingFoundError for one that is not there."""
         for run in ids:
             with self._reading() as db:
                 text = db.execute(sa.select(runs.c.record).where(runs.c.id == run)).scalar_one_or_none()
             if text is None:
                 raise NothingFoundError(f"there is no run {run} in the logbook", "See `harvok logbook list`.")
-            yield RunRecord.model_validate_json(text)
+            yield _read(text)
 
-    def series_records(self, series: str) -> list[RunRecord]:
+    def series_records(self, series: str) -> "list[RunRecord]":
         """The records of a series, oldest first. Raises NothingFoundError when there is none."""
         ids = [line.id for line in reversed(self.lines(series=series))]
         if not ids:
@@ -148,14 +108,14 @@ class Logbook:
             raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
         return list(self.records(ids))
 
-    def add(self, record: RunRecord) -> bool:
+    def add(self, record: "RunRecord") -> bool:
         """Adds a record from elsewhere; False when it is there already. Raises RecordError for another with its id."""
         with self._writing() as db:
             there = db.execute(sa.select(runs.c.record).where(runs.c.id == record.id)).scalar_one_or_none()
             if there is None:
                 _insert(db, record)
                 return True
-        if RunRecord.model_validate_json(there) != record:
+        if _read(there) != record:
             raise RecordError(
                 f"the logbook has another run under the id {record.id}",
                 "One of the two was changed by hand; compare them with `harvok logbook export`.",
@@ -209,7 +169,9 @@ class Logbook:
                     .where(journal.c.run == row.id)
                     .order_by(journal.c.number)
                 ).all()
-                record = put_together(RunRecord.model_validate_json(row.record), [(e.trial, e.entry) for e in entries])
+                from harvok.logbook.recovery import put_together
+
+                record = put_together(_read(row.record), [(e.trial, e.entry) for e in entries])
                 _replace(db, record)
 
     @contextlib.contextmanager
@@ -264,7 +226,7 @@ def _tune_sqlite(connection: object, _: object) -> None:
     cursor.close()
 
 
-def _columns(record: RunRecord) -> dict[str, object]:
+def _columns(record: "RunRecord") -> dict[str, object]:
     return {
         "id": record.id,
         "started": record.started,
@@ -278,7 +240,14 @@ def _columns(record: RunRecord) -> dict[str, object]:
     }
 
 
-def _insert(db: Connection, record: RunRecord) -> None:
+def _read(text: str) -> "RunRecord":
+    """A record from its JSON. The models take a quarter of a second to load, which a list of runs need not wait for."""
+    from harvok.core.models.run import RunRecord
+
+    return RunRecord.model_validate_json(text)
+
+
+def _insert(db: Connection, record: "RunRecord") -> None:
     db.execute(runs.insert().values(**_columns(record), owner=""))
     rows = [
         {
@@ -294,7 +263,7 @@ def _insert(db: Connection, record: RunRecord) -> None:
         db.execute(figures.insert(), rows)
 
 
-def _replace(db: Connection, record: RunRecord) -> None:
+def _replace(db: Connection, record: "RunRecord") -> None:
     _delete(db, record.id)
     _insert(db, record)
 
@@ -303,16 +272,6 @@ def _delete(db: Connection, run: str) -> None:
     db.execute(runs.delete().where(runs.c.id == run))
 
 
-def _headlines(db: Connection, ids: Sequence[str]) -> dict[str, dict[tuple[str, str], float]]:
-    """The headline figures of some runs, by run, quantity and direction."""
-    query = sa.select(figures).where(figures.c.run.in_(ids), figures.c.quantity.in_(HEADLINE))
-    found: dict[str, dict[tuple[str, str], float]] = {}
-    for row in db.execute(query):
-        direction = json.loads(row.labels).get("direction", "")
-        found.setdefault(row.run, {})[row.quantity, direction] = row.value
-    return found
-
-
-def _utc(moment: datetime) -> datetime:
-    """SQLite forgets the time zone of what it stores; all our times are UTC."""
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+def _executing(db: Connection) -> Execute:
+    """Runs plain SQL on an open connection."""
+    return lambda query, parameters: db.execute(sa.text(query), parameters).all()

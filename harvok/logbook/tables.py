@@ -2,8 +2,6 @@
 
 from sqlalchemy import Column, DateTime, Float, ForeignKey, Index, Integer, MetaData, String, Table, Text
 
-SCHEMA_VERSION = 1
-
 metadata = MetaData()
 
 about = Table(

@@ -19,6 +19,7 @@ from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record, encode_record, read_records
+from harvok.logbook.listing import glance
 from harvok.logbook.owner import is_alive, this_process
 from harvok.logbook.recovery import encode_entry
 from harvok.logbook.store import Logbook
@@ -107,6 +108,26 @@ class Keeping(InAFolder):
         )
         self.assertEqual([line.id for line in book.lines(limit=1, series="before")], [lines[0].id])
         self.assertEqual((book.count(), book.count("before"), book.series()), (3, 2, {"before": 2}))
+
+    def test_a_glance_sees_what_the_open_logbook_sees(self) -> None:
+        book = self.book()
+        for number in range(3):
+            book.add(record(number, series="before" if number else None))
+        for limit, series in ((None, None), (2, None), (1, "before"), (5, "nothing")):
+            self.assertEqual(glance(str(self.path), limit, series), (book.lines(limit, series), book.count(series)))
+
+    def test_a_glance_is_not_enough_for_what_needs_care(self) -> None:
+        self.assertIsNone(glance(str(self.path), None, None))
+        self.assertIsNone(glance("sqlite://", None, None))
+        book = self.book()
+        book.begin(record().model_copy(update={"state": "running"}))
+        self.assertIsNone(glance(str(self.path), None, None))
+        with closing(sqlite3.connect(self.path)) as db, db:
+            db.execute("delete from runs")
+            db.execute("update about set value = '99'")
+        self.assertIsNone(glance(str(self.path), None, None))
+        self.path.write_text("no database")
+        self.assertIsNone(glance(str(self.path), None, None))
 
     def test_series_are_oldest_first(self) -> None:
         book = self.book()

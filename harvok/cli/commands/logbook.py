@@ -11,6 +11,7 @@ import typer
 from harvok.cli.options import JsonOption, LogbookOption
 
 if TYPE_CHECKING:
+    from harvok.logbook.listing import RunLine
     from harvok.logbook.store import Logbook
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="List, show, export, import and remove runs.")
@@ -38,9 +39,7 @@ def list_runs(
     json: JsonOption = False,
 ) -> None:
     """List runs, newest first."""
-    with _open(logbook) as book:
-        lines = book.lines(None if everything else limit, series)
-        total = book.count(series)
+    lines, total = _lines(logbook, None if everything else limit, series)
     if json:
         from harvok.cli.render.logbook import lines_as_json
 
@@ -50,6 +49,17 @@ def list_runs(
     from harvok.cli.render.logbook import show_lines
 
     show_lines(stdout(), lines, total, logbook)
+
+
+def _lines(place: str, limit: int | None, series: str | None) -> "tuple[list[RunLine], int]":
+    """At a glance where that is enough, else from the open logbook."""
+    from harvok.logbook.listing import glance
+
+    found = glance(place, limit, series)
+    if found:
+        return found
+    with _open(place) as book:
+        return book.lines(limit, series), book.count(series)
 
 
 @app.command()
@@ -65,7 +75,7 @@ def show(
         typer.echo(record.model_dump_json(indent=2))
         return
     from harvok.cli.render.console import stdout
-    from harvok.cli.render.logbook import show_record
+    from harvok.cli.render.record import show_record
 
     show_record(stdout(), record)
 

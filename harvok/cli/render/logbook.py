@@ -1,21 +1,15 @@
-"""Lists of runs, and one run with its conditions and intervals."""
+"""Lists of runs."""
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.live import rows_table
-from harvok.cli.render.tcp import show_run
-from harvok.cli.render.words import DASH, direction_words
-from harvok.core.models.conditions import HostConditions
-from harvok.core.models.run import RunRecord, TrialRecord
-from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval
-from harvok.core.units import format_rate, format_size, format_speed
-from harvok.logbook.store import RunLine
+from harvok.cli.render.words import DASH
+from harvok.core.units import format_rate
+from harvok.logbook.listing import RunLine
 
 
 def lines_as_json(lines: Sequence[RunLine]) -> str:
@@ -69,63 +63,3 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
     console.print(table)
     if total > len(lines):
         console.print(f"{total - len(lines)} older runs are not shown; --all shows them.")
-
-
-def show_record(console: Console, record: RunRecord) -> None:
-    """One run: the result, then the conditions, then every interval."""
-    show_run(console, record)
-    console.print()
-    console.print(_conditions(record))
-    for number, trial in enumerate(record.trials, 1):
-        rows = _rows(record, trial)
-        if rows:
-            console.print()
-            console.print(f"[bold]trial {number}[/]: {' and '.join(map(direction_words, trial.trial.directions))}")
-            console.print(rows_table(rows))
-
-
-def _conditions(record: RunRecord) -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("")
-    table.add_column(f"near end: {record.near.name}", overflow="fold")
-    table.add_column(f"far end: {record.far.name if record.far else 'unknown'}", overflow="fold")
-    near, far = dict(_facts(record.near)), dict(_facts(record.far)) if record.far else {}
-    for key in near | far:
-        table.add_row(key, near.get(key, DASH), far.get(key, DASH))
-    table.add_section()
-    table.add_row("taken", f"{record.started:%Y-%m-%d %H:%M:%S} UTC", f"Harvok {record.harvok}")
-    table.add_row("command", " ".join(record.command))
-    table.add_row("series", record.series or DASH)
-    for key, value in record.attributes.items():
-        table.add_row(f"with {key}", value)
-    if record.note:
-        table.add_row("note", record.note)
-    return table
-
-
-def _facts(host: HostConditions) -> Iterator[tuple[str, str]]:
-    yield "system", f"{host.system} {host.kernel}, Python {host.python}, Harvok {host.harvok}"
-    yield "CPU", f"{host.cores} × {host.cpu_model or host.machine}"
-    port = host.interface
-    if port:
-        speed = format_speed(port.negotiated_bps) if port.negotiated_bps else "no negotiated speed"
-        yield "interface", f"{port.name} ({port.driver or port.kind}), {speed}, MTU {port.mtu_bytes} B"
-        yield "offloads", ", ".join(name for name, on in port.offloads.items() if on) or DASH
-    yield "address", host.local_address or DASH
-    limits = host.socket_limits
-    if limits.receive_most_bytes and limits.send_most_bytes:
-        most = f"receive {format_size(limits.receive_most_bytes)}, send {format_size(limits.send_most_bytes)}"
-        yield "largest socket buffers", most
-    yield "congestion control", host.congestion_control or DASH
-    synchronised = {None: "unknown", True: "kept in step with UTC", False: "not kept in step with UTC"}
-    yield "clock", f"{host.clock.source or 'unknown'}, {synchronised[host.clock.synchronised]}"
-
-
-def _rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
-    """The intervals of a trial, joined as they were while it ran."""
-    joiner = RowJoiner(record.link, 6 if ":" in record.rig.address else 4)
-    halves: list[HalfInterval] = list(trial.intervals)
-    for direction in trial.result.directions if trial.result else ():
-        halves += [*direction.sender_intervals, *direction.receiver_intervals]
-    found = (joiner.add(half) for half in sorted(halves, key=lambda half: half.index))
-    return [row for row in found if row]

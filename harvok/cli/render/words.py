@@ -1,14 +1,16 @@
 """Small words and formats that several views share."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from harvok.core.judgement.compare import Verdict
+if TYPE_CHECKING:
+    from harvok.core.judgement.compare import Verdict
 
 DASH = "–"
 _ARROWS = {"send": "send →", "receive": "receive ←"}
-_VERDICT_STYLES: dict[Verdict, str] = {"ACCEPT": "bold green", "REJECT": "bold red", "RETEST": "bold yellow"}
+_VERDICT_STYLES: "dict[Verdict, str]" = {"ACCEPT": "bold green", "REJECT": "bold red", "RETEST": "bold yellow"}
 
 
 def maybe(value: float | None, show: Callable[[float], str]) -> str:
@@ -21,6 +23,6 @@ def direction_words(direction: str) -> str:
     return _ARROWS.get(direction, direction)
 
 
-def verdict_text(verdict: Verdict) -> Text:
+def verdict_text(verdict: "Verdict") -> Text:
     """The verdict, in a colour that only repeats what the word says."""
     return Text(verdict, style=_VERDICT_STYLES[verdict])

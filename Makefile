@@ -1,0 +1,30 @@
+# Everything that is needed to try and to test Harvok, in an environment of its own.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint clean
+
+demo: $(VENV)/.installed  ## install, and show the whole job on this host alone
+	$(BIN)/harvok demo
+
+test: $(VENV)/.for-tests  ## install, check style, types and structure, and run every test
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/python -W error::ResourceWarning -m unittest discover -t . -s tests
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --upgrade pip
+	$(BIN)/pip install --quiet --editable .
+	touch $@
+
+$(VENV)/.for-tests: $(VENV)/.installed
+	$(BIN)/pip install --quiet --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) build *.egg-info .mypy_cache .ruff_cache .hypothesis

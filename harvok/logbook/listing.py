@@ -1,0 +1,85 @@
+"""Lists of runs. The queries are plain SQL, so that two readers share them: the open logbook, and a glance.
+
+Loading SQLAlchemy costs more than half of what `harvok logbook list` may take. A glance reads a SQLite logbook with
+the driver alone, where nothing else is to be done: the schema is today's, and no run is under way or left over.
+"""
+
+import contextlib
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+SCHEMA_VERSION = 1
+
+Execute = Callable[[str, Mapping[str, Any]], Iterable[Any]]
+"""Runs a query with named parameters, and yields its rows."""
+
+_EVERY = 2**31 - 1
+_WHERE = "(:series = '' or series = :series)"
+_NEWEST = f"from runs where {_WHERE} order by started desc, id desc limit :most"
+_LINES = f"select id, started, state, test, rig, series, note, limiters {_NEWEST}"
+_HEADLINES = (
+    "select run, quantity, labels, value from figures "
+    f"where quantity in ('goodput-settled', 'ceiling-share') and run in (select id {_NEWEST})"
+)
+_COUNT = f"select count(*) from runs where {_WHERE}"
+
+
+@dataclass(frozen=True, slots=True)
+class RunLine:
+    """A run as a list shows it. `headline` maps (quantity, direction) to its value."""
+
+    id: str
+    started: datetime
+    state: str
+    test: str
+    rig: str
+    series: str | None
+    note: str
+    limiters: dict[str, str]
+    headline: dict[tuple[str, str], float]
+
+
+def read_lines(execute: Execute, limit: int | None, series: str | None) -> list[RunLine]:
+    """Runs, newest first: all, or of one series, at most `limit`."""
+    asked = {"series": series or "", "most": _EVERY if limit is None else limit}
+    headlines: dict[str, dict[tuple[str, str], float]] = {}
+    for run, quantity, labels, value in execute(_HEADLINES, asked):
+        headlines.setdefault(run, {})[quantity, json.loads(labels).get("direction", "")] = value
+    return [_line(row, headlines.get(row[0], {})) for row in execute(_LINES, asked)]
+
+
+def _line(row: Any, headline: dict[tuple[str, str], float]) -> RunLine:
+    run, started, state, test, rig, series, note, limiters = row
+    return RunLine(run, _utc(started), state, test, rig, series, note, json.loads(limiters), headline)
+
+
+def read_count(execute: Execute, series: str | None) -> int:
+    """How many runs there are, in the whole logbook or in a series."""
+    return int(next(iter(execute(_COUNT, {"series": series or ""})))[0])
+
+
+def glance(place: str, limit: int | None, series: str | None) -> tuple[list[RunLine], int] | None:
+    """Lines and count, or None where the logbook has to be opened properly to answer."""
+    path = Path(place).expanduser()
+    if "://" in place or not path.is_file():
+        return None
+    try:
+        with contextlib.closing(sqlite3.connect(path, timeout=5)) as db:
+            version = db.execute("select value from about where key = 'schema'").fetchone()
+            running = db.execute("select 1 from runs where state = 'running' limit 1").fetchone()
+            if version != (str(SCHEMA_VERSION),) or running:
+                return None
+            return read_lines(db.execute, limit, series), read_count(db.execute, series)
+    except sqlite3.Error:
+        return None  # opening it properly finds out what is wrong, and says so
+
+
+def _utc(moment: datetime | str) -> datetime:
+    """SQLite keeps times as text and forgets their zone; all our times are UTC."""
+    read = moment if isinstance(moment, datetime) else datetime.fromisoformat(moment)
+    return read if read.tzinfo else read.replace(tzinfo=UTC)
