@@ -9,6 +9,7 @@ class PortSpeed:
 
     interface: str
     negotiated_bps: float | None
+    loopback: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -127,5 +127,7 @@ def format_span(duration_s: float) -> str:
 
 
 def format_share(share: float) -> str:
-    """A ratio as a percentage: 99.1 %, or 0.012 % where it is small."""
+    """A ratio as a percentage: 99.1 %, or 0.012 % where it is small; what is not zero never looks like it."""
+    if 0 < share < 0.000_005:
+        return "<0.001 %"
     return f"{share * 100:.3f} %" if 0 < abs(share) < 0.00995 else f"{share * 100:.1f} %"

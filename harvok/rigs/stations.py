@@ -186,4 +186,5 @@ def _one(summaries: list[HalfSummary], direction: str, role: str) -> HalfSummary
 def _port(conditions: HostConditions | None) -> PortSpeed | None:
     if not conditions or not conditions.interface:
         return None
-    return PortSpeed(conditions.interface.name, conditions.interface.negotiated_bps)
+    port = conditions.interface
+    return PortSpeed(port.name, port.negotiated_bps, loopback=port.kind == "loopback")

@@ -106,6 +106,12 @@ class Limiters(unittest.TestCase):
         found = limiter(transfer(485e6, flows=5), pacing_bps=100e6)
         self.assertEqual((found.kind, found.blame), ("pacing", "settings"))
 
+    def test_over_loopback_there_is_no_link_to_blame(self) -> None:
+        here = Link(near=PortSpeed("lo", None, loopback=True), far=PortSpeed("lo", None, loopback=True))
+        found = limiter(transfer(20e9, near_cpu=busy(0.7, 0.8)), here)
+        self.assertEqual((found.kind, found.blame), ("cpu-near", "tester"))
+        self.assertIn("never left this host", found.evidence)
+
     def test_no_rated_speed_is_said_and_never_invented(self) -> None:
         reading, figures = read(transfer(5e9), Link())
         self.assertIsNone(reading.ceiling)

@@ -67,7 +67,9 @@ class ShowingQuantities(unittest.TestCase):
         )
 
     def test_small_shares_keep_their_digits(self) -> None:
-        self.assertEqual([units.format_share(s) for s in (0.991, 0.00012, 0.0)], ["99.1 %", "0.012 %", "0.0 %"])
+        self.assertEqual(
+            [units.format_share(s) for s in (0.991, 0.00012, 1e-7, 0.0)], ["99.1 %", "0.012 %", "<0.001 %", "0.0 %"]
+        )
 
     def test_sizes(self) -> None:
         self.assertEqual([units.format_size(s) for s in (1500, 4_375_000, 131_072)], ["1500 B", "4.375 MB", "131.1 kB"])

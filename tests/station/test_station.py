@@ -126,6 +126,7 @@ class Http(unittest.TestCase):
             self.assertEqual(self.fault("POST", "/v1/sessions", 422, json=body).reference, "protocol")
         self.assertEqual(self.fault("PATCH", "/v1/nowhere", 404).reference, "protocol")
         self.assertEqual(self.http.post("/v1/sessions", content=b"\xff" * 100).status_code, 422)
+        self.assertEqual(self.http.post("/v1/sessions", content=b"[" * 200_000).status_code, 400)
         self.assertEqual(self.http.get("/v1/station").status_code, 200)
 
     def test_limits_of_the_keeper(self) -> None:

@@ -44,7 +44,14 @@ def _figures(found: Comparison) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     table.add_column("")
     table.add_column("direction")
-    for heading in ("before", "spread", "after", "spread", "change", f"{found.criteria.confidence:.0%} interval"):
+    for heading in (
+        "before",
+        "spread",
+        "after",
+        "spread",
+        "change",
+        f"{found.criteria.confidence * 100:.0f} % interval",
+    ):
         table.add_column(heading, justify="right")
     for quantity in _SHOWN:
         for row in found.rows:
@@ -56,14 +63,19 @@ def _figures(found: Comparison) -> Table:
 def _cells(row: Row) -> list[str]:
     meaning = QUANTITIES[row.quantity]
     show = _FORMATS[meaning.unit]
-    change = None if meaning.unit == "ratio" else row.change  # a ratio of small ratios misleads
+    relative = meaning.unit != "ratio"  # how much a share changed in proportion to itself only misleads
+    change = row.change if relative else None
+
+    def spread(summary: Summary) -> str:
+        return format_share(summary.spread) if relative else DASH
+
     return [
         meaning.name,
         direction_words(row.labels.get("direction", "")),
         show(row.before.mean),
-        format_share(row.before.spread),
+        spread(row.before),
         show(row.after.mean),
-        format_share(row.after.spread),
+        spread(row.after),
         f"{change.ratio * 100:+.1f} %" if change else DASH,
         _interval(change.interval) if change else DASH,
     ]

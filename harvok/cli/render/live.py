@@ -76,6 +76,7 @@ class TestView(Observer):
 
     def _table(self) -> RenderableType:
         room = max(self._console.height - _LINES_BESIDE_ROWS, 3)
+        self._rows.sort(key=lambda row: (row.index, row.direction != "send"))
         shown = self._rows[-room:]
         table = rows_table(shown)
         hidden = len(self._rows) - len(shown)

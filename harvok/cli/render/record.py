@@ -72,4 +72,4 @@ def _rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
     for direction in trial.result.directions if trial.result else ():
         halves += [*direction.sender_intervals, *direction.receiver_intervals]
     found = (joiner.add(half) for half in sorted(halves, key=lambda half: half.index))
-    return [row for row in found if row]
+    return sorted((row for row in found if row), key=lambda row: (row.index, row.direction != "send"))

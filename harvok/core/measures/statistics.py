@@ -95,8 +95,9 @@ def relative_change(before: Summary, after: Summary, confidence: float = 0.95) -
         ((ratio * before.standard_error / before.mean) ** 2, before.degrees),
     ]
     variance = sum(part for part, _ in parts)
-    degrees = _welch_degrees(parts)
-    return Change(ratio - 1, _t_interval(ratio - 1, math.sqrt(variance), degrees, confidence))
+    found = _t_interval(ratio - 1, math.sqrt(variance), _welch_degrees(parts), confidence)
+    least = -1.0 if ratio >= 0 and math.isfinite(found.low) else -math.inf  # no rate falls by more than all of it
+    return Change(ratio - 1, Interval(max(found.low, least), found.high, confidence))
 
 
 def _welch_degrees(parts: Sequence[tuple[float, float]]) -> float:

@@ -51,6 +51,7 @@ FULL_SHARE = 0.97  # of the ceiling: from here on the link is full, whatever els
 _PACED_SHARE = 0.93  # of the pacing rate, which counts headers too
 _MUCH_OF_THE_TIME = 0.4
 _BUSY_WORKER = 0.85  # of one core, or of what the hypervisor left of it
+_SPENT_WORKER = 0.95  # of one core: with so little left, a larger window would only queue
 _BUSY_CORE = 0.95
 _TELLING_LOSS = 0.0005
 _QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
@@ -146,6 +147,15 @@ def _is_short_of_cpu(cpu: Cpu) -> bool:
     return cpu.busiest_worker >= _BUSY_WORKER * (1 - cpu.stolen)
 
 
+def _loopback(case: Case) -> Limiter | None:
+    """Over loopback there is no link that could be the limit: this host moves every byte itself."""
+    if not case.link.near or not case.link.near.loopback or not case.evidence.cpu:
+        return None
+    end, cpu = max(case.evidence.cpu.items(), key=lambda item: item[1].busiest_worker)
+    share = format_share(cpu.busiest_worker)
+    return _cpu(end, f"the traffic never left this host, whose worker at the {end} end used {share} of a core", case)
+
+
 def _window_opening(case: Case) -> Limiter | None:
     growth = case.evidence.cwnd_growth
     if case.settling.settled or growth is None or growth < 1.2:
@@ -183,7 +193,7 @@ def _explains(window_bytes: float, case: Case) -> bool:
     evidence, most_bps = case.evidence, _WINDOW_SLACK * case.flow_goodput_bps
     if not evidence.rtt_mean_s or window_bytes * 8 / evidence.rtt_mean_s > most_bps:
         return False
-    if not any(_is_short_of_cpu(cpu) for cpu in evidence.cpu.values()):
+    if max((cpu.busiest_worker for cpu in evidence.cpu.values()), default=0.0) < _SPENT_WORKER:
         return True
     return evidence.rtt_least_s is not None and window_bytes * 8 / evidence.rtt_least_s <= most_bps
 
@@ -284,5 +294,6 @@ _RULES: tuple[Callable[[Case], Limiter | None], ...] = (
     _busy_worker,
     _busy_core,
     _window_opening,
+    _loopback,
     _loss,
 )

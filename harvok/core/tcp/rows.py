@@ -19,6 +19,7 @@ class IntervalRow:
     """
 
     direction: Direction
+    index: int
     start_s: float
     end_s: float
     goodput_bps: float
@@ -56,6 +57,7 @@ class RowJoiner:
         near, far = (sender, receiver) if near_sends else (receiver, sender)
         return IntervalRow(
             direction=sender.direction,
+            index=receiver.index,
             start_s=receiver.start_s,
             end_s=receiver.end_s,
             goodput_bps=receiver.goodput_bps,
