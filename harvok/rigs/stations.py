@@ -14,7 +14,7 @@ from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions
 from harvok.station.client import StationAddress, StationClient, error_of, resolve
-from harvok.traffic.sockets import Source
+from harvok.traffic.sockets import Source, check_source
 from harvok.traffic.tcp import Door, TcpHalf, connect_flows
 
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
@@ -40,6 +40,7 @@ class StationsRig:
         self._settings = settings
         self._clock = clock
         self.address: StationAddress = resolve(settings.station, settings.ip_version)
+        check_source(settings.source, self.address.host)
         self._client = StationClient(self.address, settings.token, settings.source, clock)
         self.near: HostConditions | None = None
         self.far: HostConditions | None = None

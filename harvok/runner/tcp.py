@@ -10,7 +10,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.models.conditions import HostConditions
 from harvok.core.models.control import Fault
-from harvok.core.models.run import RigRecord, RunRecord, RunState
+from harvok.core.models.run import RigRecord, RunRecord
 from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.tcp.notices import link_notices, result_notices
@@ -77,13 +77,13 @@ def run_tcp(request: TcpRequest, observer: Observer, on_record: OnRecord, clock:
                 clock.sleep(request.pause_s)
             record = _new_record(request, rig, clock)
             observer.run_started(_outline(record, number + 1, request.repeat))
-            on_record(_run_once(record, rig, logbook, observer, on_record, clock))
+            _run_once(record, rig, logbook, observer, on_record, clock)
 
 
 def _run_once(
     record: RunRecord, rig: StationsRig, logbook: Logbook, observer: Observer, on_record: OnRecord, clock: Clock
-) -> RunRecord:
-    """Measures and keeps one run. A run that breaks off goes to `on_record` before its error goes on."""
+) -> None:
+    """Measures and keeps one run. One that breaks off goes to `on_record` as well, before its error goes on."""
     for notice in record.notices:
         observer.notice(notice)
     logbook.begin(record)
@@ -100,11 +100,8 @@ def _run_once(
     journal.close()
     results = [direction for t in journal.trials if t.result for direction in t.result.directions]
     notices = [*record.notices, *result_notices(results, findings.readings)]
-    state: RunState = "complete"
-    record = record.model_copy(
-        update={"state": state, "readings": findings.readings, "figures": findings.figures, "notices": notices}
-    )
-    return _keep(record, journal, logbook, observer, clock)
+    found = {"state": "complete", "readings": findings.readings, "figures": findings.figures, "notices": notices}
+    on_record(_keep(record.model_copy(update=found), journal, logbook, observer, clock))
 
 
 def _outline(record: RunRecord, number: int, of: int) -> RunOutline:

@@ -123,7 +123,13 @@ def bind_source(sock: socket.socket, source: Source) -> None:
     if source.interface:
         if not hasattr(socket, "SO_BINDTODEVICE"):
             raise UnsupportedError("this system cannot bind to an interface by name", "Give its --local address.")
-        _set(sock, socket.SOL_SOCKET, socket.SO_BINDTODEVICE, source.interface.encode() + b"\0", "--interface")
+        try:
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, source.interface.encode() + b"\0")
+        except OSError as error:
+            raise NearEndError(
+                f"this host cannot send through {source.interface}: {error.strerror}",
+                "Give --interface the name of an interface of this host.",
+            ) from error
     if source.address:
         try:
             sock.bind((source.address, 0))
@@ -132,6 +138,12 @@ def bind_source(sock: socket.socket, source: Source) -> None:
                 f"this host cannot send from {source.address}: {error.strerror}",
                 "Give --local an address of this host and of the station's IP version.",
             ) from error
+
+
+def check_source(source: Source, towards: str) -> None:
+    """Sees whether connections towards an address can leave as asked, before anything is sent; see bind_source."""
+    with socket.socket(socket.AF_INET6 if ":" in towards else socket.AF_INET, socket.SOCK_STREAM) as probe:
+        bind_source(probe, source)
 
 
 def listen(host: str | None, port: int, options: SocketOptions | None = None) -> list[socket.socket]:
