@@ -45,10 +45,11 @@ class Logbook:
         with self._writing() as db:
             db.execute(runs.insert().values(**_columns(record), owner=this_process()))
 
-    def add_to_journal(self, run: str, number: int, trial: int, entry: str) -> None:
-        """Writes what a running test just told; `number` counts entries, `trial` trials, both from 1."""
+    def add_to_journal(self, run: str, entries: Sequence[tuple[int, str]]) -> None:
+        """Writes what a running test just told, as (number of the trial from 1, JSON)."""
+        rows = [{"run": run, "trial": trial, "entry": entry} for trial, entry in entries]
         with self._writing() as db:
-            db.execute(journal.insert().values(run=run, number=number, trial=trial, entry=entry))
+            db.execute(journal.insert(), rows)
 
     def finish(self, record: "RunRecord") -> None:
         """Replaces a run by its final record."""

@@ -40,8 +40,8 @@ figures = Table(
 journal = Table(
     "journal",
     metadata,
-    Column("run", String(40), ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
-    Column("number", Integer, primary_key=True),
+    Column("number", Integer, primary_key=True, doc="in the order of writing"),
+    Column("run", String(40), ForeignKey("runs.id", ondelete="CASCADE"), nullable=False, index=True),
     Column("trial", Integer, nullable=False),
     Column("entry", Text, nullable=False, doc="a trial or an interval, as JSON; gone once the run has ended"),
 )

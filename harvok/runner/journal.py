@@ -1,5 +1,6 @@
 """Writes a run into the logbook as it grows, in a thread of its own, so that a slow disk does not disturb the test."""
 
+import contextlib
 import queue
 import threading
 
@@ -9,6 +10,10 @@ from harvok.core.trial import HalfInterval, Trial, TrialResult
 from harvok.errors import LogbookError
 from harvok.logbook.recovery import encode_entry
 from harvok.logbook.store import Logbook
+
+_MOST_TOGETHER = 64
+_CLOSE_BEHIND_S = 0.1
+"""The two halves of an interval come together: waiting this long saves the disk every second transaction."""
 
 
 class Journal(Observer):
@@ -41,12 +46,17 @@ class Journal(Observer):
         self._thread.join()
 
     def _write(self) -> None:
-        number = 0
-        while entry := self._entries.get():
-            number += 1
-            trial, what = entry
+        """Writes what has come, in one transaction with what comes close behind it."""
+        open_ended = True
+        while open_ended:
+            entries = [self._entries.get()]
+            with contextlib.suppress(queue.Empty):
+                while entries[-1] and len(entries) < _MOST_TOGETHER:
+                    entries.append(self._entries.get(timeout=_CLOSE_BEHIND_S))
+            open_ended = entries[-1] is not None
+            told = [(trial, encode_entry(what)) for trial, what in filter(None, entries)]
             try:
-                if not self.fault:
-                    self._logbook.add_to_journal(self._run, number, trial, encode_entry(what))
+                if told and not self.fault:
+                    self._logbook.add_to_journal(self._run, told)
             except LogbookError as fault:
                 self.fault = fault  # the test goes on; its record is saved elsewhere at the end

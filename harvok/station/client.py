@@ -47,6 +47,7 @@ _ANSWER_TIMEOUT_S = 10.0
 _START_TIMEOUT_S = 30.0  # the station starts a process for each core before it answers
 _SILENCE_S = 5.0  # on the progress stream, which says something every second
 _ASK_AGAIN_S = 1.0
+_RENEWALS_A_LEASE = 2.5
 
 ModelT = TypeVar("ModelT", bound=Model)
 
@@ -143,7 +144,7 @@ class StationClient:
                     said = True
                 self._clock.sleep(_ASK_AGAIN_S)
         self._session = session.session
-        self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / 4], daemon=True)
+        self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
         self._renewer.start()
 
     def conditions(self) -> HostConditions:

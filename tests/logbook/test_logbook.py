@@ -167,8 +167,8 @@ class BreakingOff(InAFolder):
         result = whole.trials[0].result
         assert result
         entries: list[TcpTrial | HalfInterval] = [whole.trials[0].trial, *result.directions[0].sender_intervals[:2]]
-        for number, entry in enumerate(entries, 1):
-            book.add_to_journal(whole.id, number, 1, encode_entry(entry))
+        book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[:2]])
+        book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[2:]])
         self.assertEqual(self.book().lines()[0].state, "running")  # this process lives
         with closing(sqlite3.connect(self.path)) as db, db:
             db.execute("update runs set owner = replace(owner, ' ', ' 9')")
@@ -180,7 +180,7 @@ class BreakingOff(InAFolder):
     def test_finishing_replaces_the_journal(self) -> None:
         book, whole = self.book(), record()
         book.begin(whole.model_copy(update={"state": "running"}))
-        book.add_to_journal(whole.id, 1, 1, encode_entry(whole.trials[0].trial))
+        book.add_to_journal(whole.id, [(1, encode_entry(whole.trials[0].trial))])
         book.finish(whole)
         self.assertEqual(book.record(whole.id), whole)
         with closing(sqlite3.connect(self.path)) as db:
