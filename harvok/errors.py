@@ -66,6 +66,12 @@ class UnsupportedError(NearEndError):
     reference = "unsupported-here"
 
 
+class TesterLimitError(NearEndError):
+    """The tester cannot do what a trial asks for, so nothing can be said about the device."""
+
+    reference = "tester-limit"
+
+
 class BrokenOffError(NearEndError):
     """The person broke the test off; what was measured is kept."""
 

@@ -11,7 +11,6 @@ from harvok.errors import LogbookError
 from harvok.logbook.recovery import encode_entry
 from harvok.logbook.store import Logbook
 
-_MOST_TOGETHER = 64
 _CLOSE_BEHIND_S = 0.1
 """The two halves of an interval come together: waiting this long saves the disk every second transaction."""
 
@@ -25,6 +24,7 @@ class Journal(Observer):
         self._logbook = logbook
         self._run = run
         self._entries: queue.SimpleQueue[tuple[int, Trial | HalfInterval] | None] = queue.SimpleQueue()
+        self._closing = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
         self._thread.start()
 
@@ -42,6 +42,7 @@ class Journal(Observer):
 
     def close(self) -> None:
         """Waits until everything is written."""
+        self._closing.set()
         self._entries.put(None)
         self._thread.join()
 
@@ -50,10 +51,11 @@ class Journal(Observer):
         open_ended = True
         while open_ended:
             entries = [self._entries.get()]
+            self._closing.wait(_CLOSE_BEHIND_S)
             with contextlib.suppress(queue.Empty):
-                while entries[-1] and len(entries) < _MOST_TOGETHER:
-                    entries.append(self._entries.get(timeout=_CLOSE_BEHIND_S))
-            open_ended = entries[-1] is not None
+                while True:
+                    entries.append(self._entries.get_nowait())
+            open_ended = None not in entries
             told = [(trial, encode_entry(what)) for trial, what in filter(None, entries)]
             try:
                 if told and not self.fault:
