@@ -45,6 +45,12 @@ class NothingFoundError(UsageError):
     reference = "nothing-found"
 
 
+class RigFileError(UsageError):
+    """A rig file cannot be used as it is."""
+
+    reference = "rig-file"
+
+
 # --- the near end must act ---------------------------------------------------------------------------------
 
 

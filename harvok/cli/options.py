@@ -74,6 +74,17 @@ def attributes(pairs: list[str]) -> dict[str, str]:
     return found
 
 
+def typed_command(argv: list[str]) -> list[str]:
+    """What was typed, with the token left out: records go to other people."""
+    typed = ["harvok", *argv[1:]]
+    for number, word in enumerate(typed):
+        if word.startswith("--token="):
+            typed[number] = "--token=…"
+        elif number and typed[number - 1] == "--token":
+            typed[number] = "…"
+    return typed
+
+
 def default_logbook() -> str:
     """The logbook in the user's data folder."""
     from platformdirs import user_data_path

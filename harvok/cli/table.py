@@ -16,6 +16,8 @@ class Row(NamedTuple):
 COMMANDS: dict[str, Row] = {
     "station": Row("harvok.cli.commands.station", "Make this host the far end of tests."),
     "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
+    "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
+    "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
     "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),

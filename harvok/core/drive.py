@@ -11,17 +11,22 @@ from harvok.core.observer import Observer
 from harvok.core.trial import HalfInterval, Trial, TrialResult
 
 Findings = TypeVar("Findings")
-Procedure = Generator[Trial, TrialResult, Findings]
+AskedT = TypeVar("AskedT", bound=Trial)
+AnsweredT = TypeVar("AnsweredT", bound=TrialResult)
+AskedT_contra = TypeVar("AskedT_contra", bound=Trial, contravariant=True)
+AnsweredT_co = TypeVar("AnsweredT_co", bound=TrialResult, covariant=True)
 
 
-class Rig(Protocol):
-    """Where trials run."""
+class Rig(Protocol[AskedT_contra, AnsweredT_co]):
+    """Where trials of one kind run."""
 
-    def run(self, trial: Trial, observe: Callable[[HalfInterval], None]) -> TrialResult:
+    def run(self, trial: AskedT_contra, observe: Callable[[HalfInterval], None]) -> AnsweredT_co:
         """Runs one trial to its end. Raises NearEndError or FarEndError when it cannot."""
 
 
-def drive(procedure: Procedure[Findings], rig: Rig, observer: Observer) -> Findings:
+def drive(
+    procedure: Generator[AskedT, AnsweredT, Findings], rig: Rig[AskedT, AnsweredT], observer: Observer
+) -> Findings:
     """Runs a procedure on a rig to its end and returns what it found."""
     number = 1
     try:

@@ -20,7 +20,7 @@ class Quantity:
 
     key: str
     name: str
-    unit: Literal["b/s", "ratio", "s", "B", "count"]
+    unit: Literal["b/s", "frames/s", "ratio", "s", "B", "count"]
     layer: str
     better: Better
     computed: str
@@ -80,6 +80,77 @@ _ROWS = (
         "fairness", "fairness among flows", "ratio", "", "higher",
         "(sum of the flows' bytes)² / (flows × sum of their squares); 100 % when all flows got the same",
         "RFC 5166 §2.3",
+    ),
+    Quantity(
+        "throughput", "throughput", "frames/s", "L2", "higher",
+        "highest load at which a full-length trial lost nothing (or no more than the tolerance, which is then said)",
+        "RFC 2544 §26.1",
+    ),
+    Quantity(
+        "throughput-share", "throughput of line rate", "ratio", "L1", "higher",
+        "throughput / theoretical maximum frame rate", "RFC 2544 §20, §26.1",
+    ),
+    Quantity(
+        "throughput-l1", "throughput on the line", "b/s", "L1", "higher",
+        "throughput × (frame size + 20 B of preamble and gap) × 8", "RFC 2544 §20",
+    ),
+    Quantity(
+        "throughput-l2", "throughput in frames", "b/s", "L2", "higher",
+        "throughput × frame size × 8", "RFC 2544 §26.1",
+    ),
+    Quantity("search-trials", "trials of the search", "count", "", "neither", "how many trials the search took"),
+    Quantity(
+        "search-time", "tester time of the search", "s", "", "neither",
+        "durations and pauses of all trials of the search",
+    ),
+    Quantity(
+        "frame-loss", "frame loss", "ratio", "L2", "lower",
+        "(frames sent − frames received) / frames sent, at the load that the label names", "RFC 2544 §26.3",
+    ),
+    Quantity(
+        "latency-tagged-mean", "latency, mean of tagged frames", "s", "", "lower",
+        "mean delay of the tagged frames, first bit in to first bit out", "RFC 2544 §26.2",
+    ),
+    Quantity(
+        "latency-median", "latency, typical", "s", "", "lower",
+        "median delay of the tagged frames", "RFC 8219 §7.2",
+    ),
+    Quantity(
+        "latency-p999", "latency, worst case", "s", "", "lower",
+        "99.9th percentile of the delays of the tagged frames", "RFC 8219 §7.2",
+    ),
+    Quantity("latency-least", "least latency", "s", "", "lower", "smallest delay of all stamped frames"),
+    Quantity("latency-mean", "mean latency", "s", "", "lower", "mean delay of all stamped frames"),
+    Quantity("latency-most", "greatest latency", "s", "", "lower", "greatest delay of all stamped frames"),
+    Quantity(
+        "latency-jitter", "delay variation", "s", "", "lower",
+        "mean absolute difference of the delays of successive stamped frames", "RFC 3393",
+    ),
+    Quantity(
+        "burst-mean", "back-to-back burst", "count", "L2", "higher",
+        "mean over the repeats of the longest burst at minimum gap that lost nothing", "RFC 2544 §26.4; RFC 9004",
+    ),
+    Quantity("burst-least", "shortest burst", "count", "L2", "neither", "least of the repeats", "RFC 9004"),
+    Quantity("burst-most", "longest burst", "count", "L2", "neither", "greatest of the repeats", "RFC 9004"),
+    Quantity(
+        "burst-deviation", "deviation of bursts", "count", "L2", "neither",
+        "standard deviation of the repeats", "RFC 9004",
+    ),
+    Quantity(
+        "buffer-time-implied", "implied buffer time", "s", "", "neither",
+        "mean burst / maximum frame rate", "RFC 9004",
+    ),
+    Quantity(
+        "buffer-time", "corrected buffer time", "s", "", "higher",
+        "implied buffer time × (1 − throughput / maximum frame rate)", "RFC 9004",
+    ),
+    Quantity(
+        "recovery-time", "system recovery", "s", "", "lower",
+        "from the cut of an overload to the last frame lost", "RFC 2544 §26.5",
+    ),
+    Quantity(
+        "reset-time", "reset", "s", "", "lower",
+        "from the last frame before a reset to the first after it", "RFC 2544 §26.6; RFC 6201",
     ),
     Quantity(
         "busiest-core-near", "busiest core, near end", "ratio", "", "neither",

@@ -8,7 +8,8 @@ counts time from its own origin: the sender from its start, the receiver from th
 from dataclasses import dataclass, field
 from typing import Literal
 
-Direction = Literal["send", "receive"]
+from harvok.core.frame_trial import Direction, FrameTrial, FrameTrialResult
+
 Role = Literal["sender", "receiver"]
 End = Literal["near", "far"]
 
@@ -163,5 +164,5 @@ class TcpTrialResult:
     kind: Literal["tcp"] = "tcp"
 
 
-Trial = TcpTrial
-TrialResult = TcpTrialResult
+Trial = TcpTrial | FrameTrial
+TrialResult = TcpTrialResult | FrameTrialResult

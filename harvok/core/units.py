@@ -87,6 +87,11 @@ def format_rate(rate_bps: float) -> str:
     return _prefixed(rate_bps, steps, "b/s")
 
 
+def format_frame_rate(rate_fps: float) -> str:
+    """Frames per second, whole, in groups of three: 1 488 095."""
+    return f"{int(rate_fps + 1e-6):,}".replace(",", " ")
+
+
 def format_speed(speed_bps: float) -> str:
     """A rated or negotiated speed in its shortest form: 1 Gb/s, 2.5 Gb/s, 100 Mb/s."""
     for factor, prefix in _RATE_STEPS:
@@ -110,6 +115,8 @@ def format_size(size_bytes: float) -> str:
 
 def format_duration(duration_s: float) -> str:
     """A time with the unit that suits it: 35.20 ms, 1.500 s, 2 min 5 s."""
+    if not duration_s:
+        return "0 s"
     if duration_s >= 120:
         minutes, seconds = divmod(round(duration_s), 60)
         hours, minutes = divmod(minutes, 60)

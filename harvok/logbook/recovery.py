@@ -4,15 +4,19 @@ from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
+from harvok.core.frame_trial import FrameTrialResult
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord, TrialRecord
 from harvok.core.trial import HalfInterval, Trial
 
-_ENTRY: TypeAdapter[HalfInterval | Trial] = TypeAdapter(HalfInterval | Trial)
+Entry = HalfInterval | Trial | FrameTrialResult
+"""A trial that starts, an interval of it, or the result of one that tells no intervals."""
+
+_ENTRY: TypeAdapter[Entry] = TypeAdapter(Entry)
 
 
-def encode_entry(entry: HalfInterval | Trial) -> str:
-    """A trial that starts, or an interval of it, as a line of the journal."""
+def encode_entry(entry: Entry) -> str:
+    """An entry as a line of the journal."""
     return _ENTRY.dump_json(entry, exclude_none=True).decode()
 
 
@@ -23,6 +27,8 @@ def put_together(record: RunRecord, entries: Sequence[tuple[int, str]]) -> RunRe
         entry = _ENTRY.validate_json(text)
         if isinstance(entry, HalfInterval):
             trials[number].intervals.append(entry)
+        elif isinstance(entry, FrameTrialResult):
+            trials[number] = TrialRecord(trial=trials[number].trial, result=entry)
         else:
             trials[number] = TrialRecord(trial=entry, intervals=[])
     fault = Fault(

@@ -52,6 +52,10 @@ class StationsRig:
     def __exit__(self, *error: object) -> None:
         self._client.__exit__(*error)
 
+    @property
+    def ip_version(self) -> IpVersion:
+        return 6 if ":" in self.address.host else 4
+
     def claim(self, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this host, waiting up to `wait_s` for its turn."""
         self._client.claim(self._settings.near_name or socket.gethostname(), planned_s, wait_s, notice)

@@ -14,20 +14,30 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from harvok.core.ethernet import RFC2544_FRAME_SIZES
 from harvok.core.judgement.compare import Comparison, Criteria
+from harvok.core.mixes import frame_size
 from harvok.core.observer import Observer
+from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.errors import NearEndError
+from harvok.rigs.files import read_rig
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.compare import compare_series
-from harvok.runner.tcp import Label, OnRecord, TcpRequest, run_tcp
+from harvok.runner.frames import FrameRequest, run_frames
+from harvok.runner.keeping import Label, OnRecord
+from harvok.runner.tcp import TcpRequest, run_tcp
 
 REPEATS = 5
 SMALL_BUFFER_BYTES = 8000
 BEFORE, AFTER = "before-recabling", "after-recabling"
 CHANGED = "socket-buffer"
 
+TODAY, OFFERED = "dome-sw-a", "dome-sw-b"
+
+_RIGS = Path(__file__).parents[1] / "rigs" / "demo"
 _DURATION_S = 1.0
 _TICK_S = 0.025
 _READY = "is ready"
@@ -110,3 +120,16 @@ def measure_series(
 def compare_demo(place: str) -> Comparison:
     """Before against after, with the changed buffer declared."""
     return compare_series(place, BEFORE, AFTER, Criteria(), [CHANGED])
+
+
+def benchmark_switch(name: str, place: str, observer: Observer, tell: OnRecord) -> None:
+    """Takes the repeats of one simulated switch, in virtual time; the series has the switch's name."""
+    rig = read_rig(_RIGS / f"{name}.toml")
+    sizes = tuple(frame_size(str(size)) for size in RFC2544_FRAME_SIZES)
+    test = FrameTest(("throughput", "latency", "loss"), sizes, FrameSettings(line_bps=rig.rated))
+    run_frames(FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=name), REPEATS), observer, tell)
+
+
+def compare_switches(place: str) -> Comparison:
+    """The switch that is offered against today's."""
+    return compare_series(place, TODAY, OFFERED, Criteria())

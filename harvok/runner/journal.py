@@ -4,11 +4,12 @@ import contextlib
 import queue
 import threading
 
+from harvok.core.frame_trial import FrameTrialResult
 from harvok.core.models.run import TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.trial import HalfInterval, Trial, TrialResult
 from harvok.errors import LogbookError
-from harvok.logbook.recovery import encode_entry
+from harvok.logbook.recovery import Entry, encode_entry
 from harvok.logbook.store import Logbook
 
 _CLOSE_BEHIND_S = 0.1
@@ -23,7 +24,7 @@ class Journal(Observer):
         self.fault: LogbookError | None = None
         self._logbook = logbook
         self._run = run
-        self._entries: queue.SimpleQueue[tuple[int, Trial | HalfInterval] | None] = queue.SimpleQueue()
+        self._entries: queue.SimpleQueue[tuple[int, Entry] | None] = queue.SimpleQueue()
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
         self._thread.start()
@@ -39,6 +40,8 @@ class Journal(Observer):
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """The result holds the intervals, so that they need not be kept twice."""
         self.trials[number - 1] = TrialRecord(trial=self.trials[number - 1].trial, result=result)
+        if isinstance(result, FrameTrialResult):
+            self._entries.put((number, result))
 
     def close(self) -> None:
         """Waits until everything is written."""

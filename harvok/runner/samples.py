@@ -5,8 +5,9 @@ from collections.abc import Iterator
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.models.conditions import HostConditions, InterfaceFacts
 from harvok.core.models.run import RunRecord
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.units import format_rate, format_size, format_speed
+from harvok.core.units import format_rate, format_share, format_size, format_speed
 from harvok.logbook.store import Logbook
 
 
@@ -34,13 +35,14 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     """(name, value as printed) of everything that should be alike before two series are compared."""
     if record.link.rated_bps:
         yield "link.rated", format_speed(record.link.rated_bps)
-    yield from _test_conditions(record.test)
+    test = record.test
+    yield from _tcp_conditions(test) if isinstance(test, TcpTest) else _frame_conditions(test)
     yield from _host_conditions("near", record.near)
     if record.far:
         yield from _host_conditions("far", record.far)
 
 
-def _test_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
+def _tcp_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
     trial, options = test.trial, test.trial.options
     yield "test.kind", test.kind
     yield "test.direction", test.direction
@@ -56,6 +58,19 @@ def _test_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
     yield "test.congestion-control", options.congestion_control or "the system's"
     yield "test.dscp", str(options.dscp or 0)
     yield "test.pacing", format_rate(options.pacing_bps) if options.pacing_bps else "none"
+
+
+def _frame_conditions(test: FrameTest) -> Iterator[tuple[str, str]]:
+    settings = test.settings
+    yield "test.kind", test.kind
+    yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)
+    yield "test.direction", " and ".join(settings.directions)
+    yield "test.duration", f"{settings.full_s:g} s"
+    yield "test.resolution", format_share(settings.resolution)
+    yield "test.loss-tolerance", format_share(settings.loss_tolerance)
+    yield "test.ip-version", str(settings.ip_version or "none")
+    yield "test.address-pairs", str(settings.address_pairs)
+    yield "test.burst", str(settings.burst_frames)
 
 
 def _host_conditions(end: str, host: HostConditions) -> Iterator[tuple[str, str]]:

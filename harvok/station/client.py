@@ -27,7 +27,7 @@ from harvok.core.models.control import (
     StationFacts,
     TrialRequest,
 )
-from harvok.core.trial import Trial
+from harvok.core.trial import TcpTrial
 from harvok.core.units import format_span
 from harvok.errors import (
     BusyError,
@@ -151,7 +151,7 @@ class StationClient:
         """The far end's conditions, for traffic towards this host."""
         return self._ask(HostConditions, "GET", self._path("/conditions"))
 
-    def prepare(self, trial: Trial) -> PreparedHalf:
+    def prepare(self, trial: TcpTrial) -> PreparedHalf:
         """Makes the far end ready to admit the data connections of a trial."""
         return self._ask(PreparedHalf, "POST", self._path("/half"), TrialRequest(trial=trial))
 

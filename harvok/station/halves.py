@@ -11,7 +11,7 @@ from enum import Enum
 
 from harvok.clock import Clock
 from harvok.core.models.control import Fault, HalfResult, PreparedHalf, Progress
-from harvok.core.trial import HalfInterval, Trial
+from harvok.core.trial import HalfInterval, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES
 from harvok.errors import HarvokError, LimitError, ProtocolError
 from harvok.host.cpu import Meter
@@ -56,7 +56,7 @@ def next_state(state: State, event: str) -> State:
 class FarHalf:
     """The far half of one TCP trial, from preparing it to releasing it."""
 
-    def __init__(self, trial: Trial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
+    def __init__(self, trial: TcpTrial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
         self._trial = trial
         self._clock = clock
         self._longest_test_s = longest_test_s

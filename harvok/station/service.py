@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
-from harvok.core.trial import Trial
+from harvok.core.trial import TcpTrial
 from harvok.core.units import format_span
 from harvok.errors import LimitError, ProtocolError
 from harvok.station.desk import LEASE_S, Desk
@@ -71,7 +71,7 @@ class Station:
             self._drop_half()
             self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
 
-    def prepare(self, trial: Trial) -> PreparedHalf:
+    def prepare(self, trial: TcpTrial) -> PreparedHalf:
         self._check_limits(trial)
         self._drop_half()
         settings = self.settings
@@ -94,7 +94,7 @@ class Station:
         if half:
             half.release()
 
-    def _check_limits(self, trial: Trial) -> None:
+    def _check_limits(self, trial: TcpTrial) -> None:
         settings = self.settings
         if trial.flows > settings.most_flows or trial.flows < 1:
             raise LimitError(

@@ -3,10 +3,10 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from harvok.core.frame_trial import Direction
 from harvok.core.trial import (
     Connection,
     CpuUse,
-    Direction,
     DirectionResult,
     HalfInterval,
     HalfSummary,

@@ -1,6 +1,7 @@
 import unittest
+from collections.abc import Generator
 
-from harvok.core.drive import Procedure, drive
+from harvok.core.drive import drive
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedures.tcp import DirectionChoice, TcpTest, tcp_test
@@ -59,7 +60,7 @@ class Driving(unittest.TestCase):
     def test_a_rigs_fault_runs_the_procedures_finally_and_goes_on(self) -> None:
         ended = []
 
-        def procedure() -> Procedure[None]:
+        def procedure() -> Generator[TcpTrial, TcpTrialResult, None]:
             try:
                 yield TcpTrial(("send",), duration_s=1.0)
             finally:

@@ -56,7 +56,14 @@ class ShowingQuantities(unittest.TestCase):
         )
 
     def test_times(self) -> None:
-        shown = {0.0352: "35.20 ms", 1.5: "1.500 s", 125.0: "2 min 5 s", 4e-6: "4.000 µs", 3700.0: "1 h 1 min"}
+        shown = {
+            0.0352: "35.20 ms",
+            1.5: "1.500 s",
+            125.0: "2 min 5 s",
+            4e-6: "4.000 µs",
+            3700.0: "1 h 1 min",
+            0.0: "0 s",
+        }
         for value, wanted in shown.items():
             self.assertEqual(units.format_duration(value), wanted)
 

@@ -16,12 +16,12 @@ from harvok.core.models.control import Fault
 from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.tcp import TcpTest, tcp_test
-from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trial import TcpTrial, TcpTrialResult
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record, encode_record, read_records
 from harvok.logbook.listing import glance
 from harvok.logbook.owner import is_alive, this_process
-from harvok.logbook.recovery import encode_entry
+from harvok.logbook.recovery import Entry, encode_entry
 from harvok.logbook.store import Logbook
 from harvok.runner.samples import sample_of
 from harvok.testing.transfers import ScriptedRig, transfer
@@ -165,8 +165,8 @@ class BreakingOff(InAFolder):
         begun = whole.model_copy(update={"state": "running", "trials": [], "figures": [], "readings": []})
         book.begin(begun)
         result = whole.trials[0].result
-        assert result
-        entries: list[TcpTrial | HalfInterval] = [whole.trials[0].trial, *result.directions[0].sender_intervals[:2]]
+        assert isinstance(result, TcpTrialResult)
+        entries: list[Entry] = [whole.trials[0].trial, *result.directions[0].sender_intervals[:2]]
         book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[:2]])
         book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[2:]])
         self.assertEqual(self.book().lines()[0].state, "running")  # this process lives

@@ -5,7 +5,7 @@ from pathlib import Path
 from jsonschema import Draft202012Validator
 
 from harvok.core.models.run import RunRecord
-from tests.whole.program import HARVOK, ProgramTest, free_ports
+from tests.whole.program import HARVOK, ProgramTest, free_ports, one_good_try
 
 SHORT = ("--duration", "0.6s", "--interval", "0.2s")
 SCHEMA = Path(__file__).parents[2] / "docs" / "schema" / "run-1.json"
@@ -73,12 +73,15 @@ class Measuring(ProgramTest):
 
     def test_a_small_buffer_is_the_limiter(self) -> None:
         _, address = self.station()
-        record = self.measured(address, "--duration", "1s", "--direction", "send", "--socket-buffer", "8000")
-        self.assertIn(
-            record["readings"][0]["limiter"]["kind"], ("receive-window", "send-buffer", "cpu-near", "cpu-far")
-        )
-        connection = record["trials"][0]["result"]["directions"][0]["receiver"]["connections"][0]
-        self.assertLessEqual(connection["receive_buffer_bytes"], 16_000)
+
+        def check() -> None:
+            asked = ("--duration", "1s", "--direction", "send", "--socket-buffer", "8000")
+            record = self.measured(address, *asked)
+            connection = record["trials"][0]["result"]["directions"][0]["receiver"]["connections"][0]
+            self.assertLessEqual(connection["receive_buffer_bytes"], 16_000)
+            self.assertIn(record["readings"][0]["limiter"]["kind"], ("receive-window", "send-buffer"))
+
+        one_good_try(check)
 
     def test_a_buffer_beyond_the_systems_limit_is_said(self) -> None:
         _, address = self.station()
@@ -87,8 +90,12 @@ class Measuring(ProgramTest):
 
     def test_pacing_is_recognised(self) -> None:
         _, address = self.station()
-        record = self.measured(address, "--duration", "1s", "--direction", "send", "--pacing", "200M")
-        self.assertEqual(record["readings"][0]["limiter"]["kind"], "pacing")
+
+        def check() -> None:
+            record = self.measured(address, "--duration", "1s", "--direction", "send", "--pacing", "50M")
+            self.assertEqual(record["readings"][0]["limiter"]["kind"], "pacing")
+
+        one_good_try(check)
 
 
 class BadOptions(ProgramTest):

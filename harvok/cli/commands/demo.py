@@ -17,14 +17,16 @@ def demo(
 ) -> None:
     """Show the whole job on this host alone, in under a minute.
 
-    Starts a station on loopback, takes a before and an after with real TCP traffic, and compares them. Needs no root
-    and no network.
+    Starts a station on loopback, takes a before and an after with real
+    TCP traffic, and compares them; then benchmarks two simulated switches.
+    Needs no root and no network.
     """
     from platformdirs import user_data_path
 
-    from harvok.cli.render.compare import show_comparison
+    from harvok.cli.render.compare import show_comparison, show_verdict
     from harvok.cli.render.console import stdout
     from harvok.cli.render.demo import DemoView
+    from harvok.reports.frames import draw
     from harvok.runner import demo as show
 
     console = stdout()
@@ -38,4 +40,10 @@ def demo(
         show.measure_series(station, show.AFTER, show.SMALL_BUFFER_BYTES, place, view, view.record)
     view.verdict_comes(f"harvok compare {show.BEFORE} {show.AFTER} --changed {show.CHANGED}")
     show_comparison(console, show.compare_demo(place))
+    view.switches(show.TODAY, show.OFFERED)
+    for name in (show.TODAY, show.OFFERED):
+        show.benchmark_switch(name, place, view, view.switch)
+    view.verdict_comes(f"harvok compare {show.TODAY} {show.OFFERED}")
+    show_verdict(console, show.compare_switches(place))
+    view.drawn(draw(view.newest_switches, Path(place).with_name("demo-plots")))
     view.what_next(place)

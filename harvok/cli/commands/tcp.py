@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, size
+from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, size, typed_command
 from harvok.core.ethernet import IpVersion
 from harvok.core.procedures.tcp import DirectionChoice, TcpTest
 from harvok.core.trial import SocketOptions, TcpTrial
@@ -178,7 +178,8 @@ def tcp(
     the start-up phase; the limiter says what kept it from being higher.
     """
     from harvok.rigs.stations import StationsSettings
-    from harvok.runner.tcp import Label, TcpRequest
+    from harvok.runner.keeping import Label
+    from harvok.runner.tcp import TcpRequest
     from harvok.traffic.sockets import Source
 
     options = SocketOptions(socket_buffer, mss, congestion_control, dscp, pacing)
@@ -223,17 +224,6 @@ def _ask_token() -> str:
     if not sys.stdin.isatty():
         raise UsageError("no token was given", "Set HARVOK_TOKEN, or give --token, to what `harvok station` printed.")
     return str(typer.prompt("Token that the station printed", hide_input=True))
-
-
-def typed_command(argv: list[str]) -> list[str]:
-    """What was typed, with the token left out: records go to other people."""
-    typed = ["harvok", *argv[1:]]
-    for number, word in enumerate(typed):
-        if word.startswith("--token="):
-            typed[number] = "--token=…"
-        elif number and typed[number - 1] == "--token":
-            typed[number] = "…"
-    return typed
 
 
 def measure(request: "TcpRequest", json: bool) -> None:

@@ -1,28 +1,27 @@
 """A comparison: the verdict first, then its reasons, then the figures and what differs."""
 
 import math
-from collections.abc import Callable
 
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.words import DASH, direction_words, verdict_text
-from harvok.core.judgement.compare import Comparison, Finding, Row
+from harvok.cli.render.words import DASH, FORMATS, verdict_text
+from harvok.core.judgement.compare import Comparison, Finding, Row, where
 from harvok.core.measures.statistics import Interval, Summary
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_duration, format_rate, format_share
+from harvok.core.units import format_share
 
-_SHOWN = ("goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-mean")
-_FORMATS: dict[str, Callable[[float], str]] = {"b/s": format_rate, "ratio": format_share, "s": format_duration}
+_SHOWN = (
+    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-mean",
+    "throughput", "latency-median", "burst-mean",
+)  # fmt: skip
 
 
 def show_comparison(console: Console, found: Comparison) -> None:
     """Prints the whole comparison."""
-    console.print(Text.assemble(verdict_text(found.verdict), f"  {found.after.name} against {found.before.name}"))
-    for finding in found.findings:
-        _show_finding(console, finding)
+    show_verdict(console, found)
     console.print()
     console.print(_figures(found))
     console.print(_how(found), style="dim", soft_wrap=True)
@@ -32,8 +31,15 @@ def show_comparison(console: Console, found: Comparison) -> None:
             console.print(f"left out of {series.name}: {', '.join(series.left_out)}", soft_wrap=True)
 
 
+def show_verdict(console: Console, found: Comparison) -> None:
+    """The verdict and its reasons alone."""
+    console.print(Text.assemble(verdict_text(found.verdict), f"  {found.after.name} against {found.before.name}"))
+    for finding in found.findings:
+        _show_finding(console, finding)
+
+
 def _show_finding(console: Console, finding: Finding) -> None:
-    where = f"{direction_words(finding.direction)}: " if finding.direction else ""
+    where = f"{finding.where}: " if finding.where else ""
     judged = Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}")
     console.print(Padding(judged, (0, 0, 0, 2), expand=False))
     if finding.advice:
@@ -43,7 +49,7 @@ def _show_finding(console: Console, finding: Finding) -> None:
 def _figures(found: Comparison) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     table.add_column("")
-    table.add_column("direction")
+    table.add_column("of")
     for heading in (
         "before",
         "spread",
@@ -62,7 +68,7 @@ def _figures(found: Comparison) -> Table:
 
 def _cells(row: Row) -> list[str]:
     meaning = QUANTITIES[row.quantity]
-    show = _FORMATS[meaning.unit]
+    show = FORMATS[meaning.unit]
     relative = meaning.unit != "ratio"  # how much a share changed in proportion to itself only misleads
     change = row.change if relative else None
 
@@ -71,7 +77,7 @@ def _cells(row: Row) -> list[str]:
 
     return [
         meaning.name,
-        direction_words(row.labels.get("direction", "")),
+        where(row.labels),
         show(row.before.mean),
         spread(row.before),
         show(row.after.mean),

@@ -1,12 +1,15 @@
 """What the demo says between its measurements."""
 
+from collections.abc import Sequence
+from pathlib import Path
+
 from rich.console import Console
 from rich.text import Text
 
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
-from harvok.core.units import format_rate
+from harvok.core.units import format_rate, format_share
 
 
 class DemoView(Observer):
@@ -15,6 +18,7 @@ class DemoView(Observer):
     def __init__(self, console: Console) -> None:
         self._console = console
         self._number = 0
+        self._switches: dict[str, RunRecord] = {}
 
     def scene(self) -> None:
         self._say("[bold]A mountain observatory re-cables the link between its dome and its data hall.[/]")
@@ -36,6 +40,26 @@ class DemoView(Observer):
             goodput = find(record.figures, "goodput-settled", direction=reading.direction) or 0.0
             parts.append(f"{reading.direction} {format_rate(goodput)} ({reading.limiter.name})")
         self._say(f"  run {self._number}: {'; '.join(parts) or record.state}")
+
+    def switches(self, today: str, offered: str) -> None:
+        self._say(f"\n[bold]{offered} is offered in place of {today}[/]: RFC 2544 on models of both, in virtual time")
+
+    def switch(self, record: RunRecord) -> None:
+        """The first repeat of each switch speaks for it."""
+        name = record.series or ""
+        if name in self._switches:
+            return
+        self._switches[name] = record
+        found = [f for f in record.figures if f.quantity == "throughput-share"]
+        shares = ", ".join(f"{f.labels['frame-size']} B {format_share(f.value)}" for f in found)
+        self._say(f"  {name}: throughput of line rate: {shares}")
+
+    @property
+    def newest_switches(self) -> list[RunRecord]:
+        return list(self._switches.values())
+
+    def drawn(self, paths: Sequence[Path]) -> None:
+        self._say(f"drawn in {paths[0].parent}: {', '.join(path.name for path in paths if path.suffix == '.png')}")
 
     def verdict_comes(self, command: str) -> None:
         self._say(f"\n[bold]$ {command}[/]")

@@ -5,20 +5,29 @@ from collections.abc import Iterator
 from rich.console import Console
 from rich.table import Table
 
+from harvok.cli.render.frames import show_frame_run
 from harvok.cli.render.live import rows_table
+from harvok.cli.render.rig import show_rig
 from harvok.cli.render.tcp import show_run
 from harvok.cli.render.words import DASH, direction_words
 from harvok.core.models.conditions import HostConditions
-from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.models.run import RigRecord, RunRecord, SimulatedRigRecord, TrialRecord
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval
+from harvok.core.trial import HalfInterval, TcpTrialResult
 from harvok.core.units import format_size, format_speed
 
 
 def show_record(console: Console, record: RunRecord) -> None:
     """One run: the result, then the conditions, then every interval."""
-    show_run(console, record)
+    if isinstance(record.test, FrameTest):
+        show_frame_run(console, record)
+    else:
+        show_run(console, record)
     console.print()
+    if isinstance(record.rig, SimulatedRigRecord):
+        show_rig(console, record.rig.file)
+        console.print()
     console.print(_conditions(record))
     for number, trial in enumerate(record.trials, 1):
         rows = _rows(record, trial)
@@ -31,13 +40,13 @@ def show_record(console: Console, record: RunRecord) -> None:
 def _conditions(record: RunRecord) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     table.add_column("")
-    table.add_column(f"near end: {record.near.name}", overflow="fold")
-    table.add_column(f"far end: {record.far.name if record.far else 'unknown'}", overflow="fold")
-    near, far = dict(_facts(record.near)), dict(_facts(record.far)) if record.far else {}
-    for key in near | far:
-        table.add_row(key, near.get(key, DASH), far.get(key, DASH))
-    table.add_section()
-    table.add_row("taken", f"{record.started:%Y-%m-%d %H:%M:%S} UTC", f"Harvok {record.harvok}")
+    hosts = {"near end": record.near} | ({"far end": record.far} if record.far else {})
+    for end, host in hosts.items():
+        table.add_column(f"{end if record.far else 'computed on'}: {host.name}", overflow="fold")
+    facts = [dict(_facts(host)) for host in hosts.values()]
+    for key in dict.fromkeys(key for one in facts for key in one):
+        table.add_row(key, *(one.get(key, DASH) for one in facts))
+    table.add_row("taken", f"{record.started:%Y-%m-%d %H:%M:%S} UTC")
     table.add_row("command", " ".join(record.command))
     table.add_row("series", record.series or DASH)
     for key, value in record.attributes.items():
@@ -67,9 +76,11 @@ def _facts(host: HostConditions) -> Iterator[tuple[str, str]]:
 
 def _rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
     """The intervals of a trial, joined as they were while it ran."""
+    if not isinstance(record.rig, RigRecord):
+        return []
     joiner = RowJoiner(record.link, 6 if ":" in record.rig.address else 4)
     halves: list[HalfInterval] = list(trial.intervals)
-    for direction in trial.result.directions if trial.result else ():
+    for direction in trial.result.directions if isinstance(trial.result, TcpTrialResult) else ():
         halves += [*direction.sender_intervals, *direction.receiver_intervals]
     found = (joiner.add(half) for half in sorted(halves, key=lambda half: half.index))
     return sorted((row for row in found if row), key=lambda row: (row.index, row.direction != "send"))

@@ -11,6 +11,7 @@ class RecordsOnly(Observer):
     """Prints each record as it is finished, and says notices elsewhere."""
 
     def __init__(self, out: Console, aside: Console) -> None:
+        self.records: list[RunRecord] = []
         self._out = out
         self._aside = aside
 
@@ -19,6 +20,7 @@ class RecordsOnly(Observer):
 
     def record(self, record: RunRecord) -> None:
         """One finished run, whole or broken."""
+        self.records.append(record)
         self._out.file.write(encode_record(record) + "\n")
         self._out.file.flush()
 

@@ -5,7 +5,7 @@ interval is, beyond it when its whole interval is, and otherwise undecided, whic
 """
 
 import math
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -13,6 +13,7 @@ from harvok.core.figures import Figure
 from harvok.core.judgement.conditions import Difference, differences
 from harvok.core.judgement.sample import Series
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
+from harvok.core.quantities import QUANTITIES
 from harvok.core.tcp.limiter import Limiter
 from harvok.core.units import format_share
 from harvok.errors import UsageError
@@ -20,8 +21,8 @@ from harvok.errors import UsageError
 Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
 
 _WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
-JUDGED = "goodput-settled"
-SHARE = "ceiling-share"
+JUDGED = {"goodput-settled": "ceiling-share", "throughput": "throughput-share"}
+"""The quantities that are judged, each with the one that says its share of what is possible."""
 _SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buffer", "pacing": "pacing"}
 """The setting which, when it was changed on purpose, makes a limiter among the settings part of what is judged."""
 
@@ -50,10 +51,11 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One criterion judged for one direction (empty for what concerns everything), with its reason and advice."""
+    """One criterion judged for one figure, with its reason and advice; `where` names direction and frame size, and is
+    empty for what concerns everything."""
 
     verdict: Verdict
-    direction: str
+    where: str
     reason: str
     advice: str = ""
 
@@ -72,7 +74,7 @@ class Comparison:
     @property
     def verdict(self) -> Verdict:
         """REJECT if any finding says so, else RETEST if any does, else ACCEPT; unlike conditions allow no verdict."""
-        if any(not f.direction and f.verdict == "RETEST" for f in self.findings):
+        if any(not f.where and f.verdict == "RETEST" for f in self.findings):
             return "RETEST"
         return min((f.verdict for f in self.findings), key=_WORST_FIRST.index, default="RETEST")
 
@@ -80,7 +82,7 @@ class Comparison:
 def compare(before: Series, after: Series, criteria: Criteria, changed: Collection[str] = ()) -> Comparison:
     """Compares two series. Raises UsageError when they have no goodput in a common direction."""
     rows = list(_rows(before, after, criteria.confidence))
-    if not any(row.quantity == JUDGED for row in rows):
+    if not any(row.quantity in JUDGED for row in rows):
         raise UsageError(
             f"'{before.name}' and '{after.name}' have no complete run in a common direction",
             "Measure both in the same directions; `harvok logbook list` shows what there is.",
@@ -88,9 +90,9 @@ def compare(before: Series, after: Series, criteria: Criteria, changed: Collecti
     found = differences(before, after, changed)
     findings = [*_overall(before, after, criteria, found)]
     for row in rows:
-        if row.quantity == JUDGED:
-            findings += _judge_direction(row, rows, before, after, criteria, changed)
-    findings.sort(key=lambda finding: (bool(finding.direction), _WORST_FIRST.index(finding.verdict)))
+        if row.quantity in JUDGED:
+            findings += _judge(row, rows, before, after, criteria, changed)
+    findings.sort(key=lambda finding: (bool(finding.where), _WORST_FIRST.index(finding.verdict)))
     return Comparison(before, after, criteria, rows, found, findings)
 
 
@@ -135,63 +137,71 @@ def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[
             )
 
 
-def _judge_direction(
+def _judge(
     row: Row, rows: Sequence[Row], before: Series, after: Series, criteria: Criteria, changed: Collection[str]
 ) -> Iterator[Finding]:
     direction = row.labels["direction"]
     limiter = _usual_limiter(after, direction)
     if limiter and limiter.blame == "tester":
-        yield Finding("RETEST", direction, f"the tester itself was the limit: {limiter.evidence}", limiter.advice)
+        reason = f"the tester itself was the limit: {limiter.evidence}"
+        yield Finding("RETEST", where(row.labels), reason, limiter.advice)
         return
     if criteria.largest_regression is not None and row.change:
-        finding = _regression(row.change, direction, criteria.largest_regression)
+        finding = _regression(row, row.change, criteria.largest_regression)
         yield _excuse(finding, limiter, changed, _usual_limiter(before, direction))
     if criteria.least_share is not None:
-        share = next((r for r in rows if r.quantity == SHARE and r.labels == row.labels), None)
-        yield _excuse(_share(share, direction, criteria.least_share, criteria.confidence), limiter, changed, None)
+        wanted = (JUDGED[row.quantity], row.labels)
+        share = next((r for r in rows if (r.quantity, r.labels) == wanted), None)
+        yield _excuse(_share(row, share, criteria.least_share, criteria.confidence), limiter, changed, None)
 
 
-def _regression(change: Change, direction: str, largest: float) -> Finding:
+def where(labels: Mapping[str, str]) -> str:
+    """What a figure is of, in words: `send`, or `send, 64 B frames`."""
+    size = labels.get("frame-size")
+    parts = [labels.get("direction", ""), f"{size} B frames" if size else "", labels.get("load", "")]
+    return ", ".join(part for part in parts if part)
+
+
+def _regression(row: Row, change: Change, largest: float) -> Finding:
     low, high = change.interval.low, change.interval.high
     if not math.isfinite(low):
         return Finding(
-            "RETEST", direction, "a single run on one side says nothing about spread", "Take at least five repeats."
+            "RETEST",
+            where(row.labels),
+            "a single run on one side says nothing about spread",
+            "Take at least five repeats.",
         )
-    span = f"{low * 100:+.1f} to {high * 100:+.1f} %"
-    allowed = f"the {format_share(largest)} allowed"
-    if low >= -largest:
-        return Finding("ACCEPT", direction, f"goodput changed by {span}, which is within {allowed}")
-    if high < -largest:
-        return Finding("REJECT", direction, f"goodput changed by {span}, a loss beyond {allowed}")
-    return Finding(
-        "RETEST",
-        direction,
-        f"goodput changed by {span}, which straddles {allowed}",
-        "Take more repeats, or find out what makes them differ so much.",
-    )
+    name = QUANTITIES[row.quantity].name
+    said = f"{name} changed by {low * 100:+.1f} to {high * 100:+.1f} %"
+    return _against(low, high, -largest, where(row.labels), said, ("a loss beyond", "within"), format_share(largest))
 
 
-def _share(row: Row | None, direction: str, least: float, confidence: float) -> Finding:
-    if row is None:
+def _share(row: Row, share: Row | None, least: float, confidence: float) -> Finding:
+    if share is None:
         return Finding(
             "RETEST",
-            direction,
+            where(row.labels),
             "no rated speed is known, so there is no ceiling to take a share of",
             "Measure with --rated and the speed that the equipment is sold for.",
         )
-    interval = row.after.interval(confidence)
-    span = f"{interval.low * 100:.1f} to {interval.high * 100:.1f} %"
-    wanted = f"the {format_share(least)} asked for"
-    if interval.low >= least:
-        return Finding("ACCEPT", direction, f"goodput was {span} of the ceiling, at least {wanted}")
-    if interval.high < least:
-        return Finding("REJECT", direction, f"goodput was {span} of the ceiling, short of {wanted}")
-    return Finding(
-        "RETEST",
-        direction,
-        f"goodput was {span} of the ceiling, which straddles {wanted}",
-        "Take more repeats, or find out what makes them differ so much.",
-    )
+    interval = share.after.interval(confidence)
+    name = QUANTITIES[row.quantity].name
+    said = f"{name} was {interval.low * 100:.1f} to {interval.high * 100:.1f} % of the ceiling"
+    words = ("short of", "at least")
+    return _against(interval.low, interval.high, least, where(row.labels), said, words, format_share(least))
+
+
+def _against(
+    low: float, high: float, limit: float, place: str, said: str, words: tuple[str, str], shown: str
+) -> Finding:
+    """Holds an interval against its lower limit; `words` say how it is beyond or within it."""
+    beyond, within = words
+    if low >= limit:
+        return Finding("ACCEPT", place, f"{said}, {within} the {shown} that is the limit")
+    if high < limit:
+        return Finding("REJECT", place, f"{said}, {beyond} the {shown} that is the limit")
+    advice = "Take more repeats, or find out what makes them differ so much."
+    return Finding("RETEST", place, f"{said}, which straddles the {shown} that is the limit", advice)
 
 
 def _excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None) -> Finding:
@@ -202,14 +212,14 @@ def _excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str],
     """
     if finding.verdict == "REJECT" and limiter and limiter.blame == "settings":
         if _SETTING_BEHIND.get(limiter.kind) not in changed:
-            return Finding("RETEST", finding.direction, f"{finding.reason}; but {limiter.evidence}", limiter.advice)
-        return Finding("REJECT", finding.direction, f"{finding.reason}: {limiter.evidence}", limiter.advice)
+            return Finding("RETEST", finding.where, f"{finding.reason}; but {limiter.evidence}", limiter.advice)
+        return Finding("REJECT", finding.where, f"{finding.reason}: {limiter.evidence}", limiter.advice)
     if finding.verdict == "REJECT" and limiter:
-        return Finding("REJECT", finding.direction, f"{finding.reason}: {limiter.evidence}", limiter.advice)
+        return Finding("REJECT", finding.where, f"{finding.reason}: {limiter.evidence}", limiter.advice)
     if finding.verdict == "ACCEPT" and baseline and baseline.blame == "tester":
         return Finding(
             "RETEST",
-            finding.direction,
+            finding.where,
             f"{finding.reason}; but the baseline was held down by the tester: {baseline.evidence}",
             baseline.advice,
         )

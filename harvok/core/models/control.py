@@ -3,7 +3,7 @@
 from pydantic import Field
 
 from harvok.core.models.conditions import Model
-from harvok.core.trial import HalfInterval, HalfSummary, Trial
+from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
 
 PROTOCOL = 1
 DEFAULT_CONTROL_PORT = 26470
@@ -70,4 +70,4 @@ class Fault(Model):
 class TrialRequest(Model):
     """Asks the station to prepare its half of a trial."""
 
-    trial: Trial
+    trial: TcpTrial

@@ -1,7 +1,7 @@
 """The record of a run: an open JSON document. docs/record-format.md describes it, docs/schema holds its JSON Schema."""
 
 from datetime import datetime
-from typing import Final, Literal
+from typing import Annotated, Final, Literal
 
 from pydantic import Field
 
@@ -9,6 +9,8 @@ from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.models.conditions import HostConditions, Model
 from harvok.core.models.control import Fault
+from harvok.core.models.rig import RigFile
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.reading import Reading
 from harvok.core.trial import HalfInterval, Trial, TrialResult
@@ -20,19 +22,34 @@ RunState = Literal["running", "complete", "broken", "invalid"]
 
 
 class RigRecord(Model):
-    """What was wired to what, as far as this kind of rig knows."""
+    """A pair of stations: where the far end was."""
 
     kind: Literal["stations"] = "stations"
     station: str
     address: str
     port: int
 
+    @property
+    def name(self) -> str:
+        return self.station
+
+
+class SimulatedRigRecord(Model):
+    """A simulated rig: the whole model, so that the run can be taken again."""
+
+    kind: Literal["simulated"] = "simulated"
+    file: RigFile
+
+    @property
+    def name(self) -> str:
+        return f"{self.file.name} (simulated)"
+
 
 class TrialRecord(Model):
     """One trial. `result` is None when it broke off; then `intervals` are what either end had told until then."""
 
-    trial: Trial
-    result: TrialResult | None = None
+    trial: Annotated[Trial, Field(discriminator="kind")]
+    result: Annotated[TrialResult, Field(discriminator="kind")] | None = None
     intervals: list[HalfInterval] = []
 
 
@@ -51,8 +68,8 @@ class RunRecord(Model):
     ended: datetime | None = None
     harvok: str
     command: list[str]
-    test: TcpTest
-    rig: RigRecord
+    test: Annotated[TcpTest | FrameTest, Field(discriminator="kind")]
+    rig: Annotated[RigRecord | SimulatedRigRecord, Field(discriminator="kind")]
     link: Link
     series: str | None = None
     attributes: dict[str, str] = {}
@@ -64,6 +81,11 @@ class RunRecord(Model):
     figures: list[Figure] = []
     notices: list[str] = []
     fault: Fault | None = Field(default=None, description="why the run broke off")
+
+    @property
+    def between(self) -> str:
+        """What the run was taken between, as a list shows it."""
+        return f"{self.near.name} – {self.far.name}" if self.far else self.rig.name
 
     @property
     def limiters(self) -> dict[str, str]:

@@ -1,13 +1,14 @@
 """One TCP test: send, receive, one after the other, or both at once."""
 
+from collections.abc import Generator
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from harvok.core.drive import Procedure
 from harvok.core.figures import Figure
+from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.tcp.reading import Reading, read_direction
-from harvok.core.trial import Direction, TcpTrial
+from harvok.core.trial import TcpTrial, TcpTrialResult
 
 DirectionChoice = Literal["send", "receive", "each", "both"]
 
@@ -29,6 +30,11 @@ class TcpTest:
     kind: Literal["tcp"] = "tcp"
 
     @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return f"{self.kind} {self.direction}"
+
+    @property
     def trials(self) -> list[TcpTrial]:
         """The trials that this test runs, in order."""
         return [replace(self.trial, directions=directions) for directions in _TRIALS[self.direction]]
@@ -47,7 +53,7 @@ class TcpFindings:
     figures: list[Figure]
 
 
-def tcp_test(test: TcpTest, link: Link) -> Procedure[TcpFindings]:
+def tcp_test(test: TcpTest, link: Link) -> Generator[TcpTrial, TcpTrialResult, TcpFindings]:
     """Runs the trials of a TCP test and reads each direction against the link."""
     findings = TcpFindings([], [])
     for trial in test.trials:

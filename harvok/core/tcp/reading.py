@@ -4,13 +4,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from harvok.core.figures import Figure
+from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
 from harvok.core.tcp.ceiling import Ceiling, ceiling_of
 from harvok.core.tcp.evidence import Evidence, gather
 from harvok.core.tcp.limiter import Case, Limiter, find_limiter
 from harvok.core.tcp.settling import Settling, find_settling, mean_rate_bps
-from harvok.core.trial import Direction, DirectionResult, SocketOptions
+from harvok.core.trial import DirectionResult, SocketOptions
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,10 +5,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from harvok.core.ethernet import IpVersion
+from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.tcp.ceiling import ceiling_of
 from harvok.core.tcp.evidence import segment_of
-from harvok.core.trial import Direction, HalfInterval, Role, TcpInfo, role_at
+from harvok.core.trial import HalfInterval, Role, TcpInfo, role_at
 
 
 @dataclass(frozen=True, slots=True)

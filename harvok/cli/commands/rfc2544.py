@@ -1,0 +1,193 @@
+"""`harvok rfc2544`: the benchmarking tests of RFC 2544 on a rig."""
+
+import contextlib
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Literal
+
+import typer
+
+from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, percent, typed_command
+from harvok.core.ethernet import RFC2544_FRAME_SIZES
+from harvok.core.frame_trial import Direction
+from harvok.core.mixes import frame_size
+from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.latency import Form
+from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest, TestName
+from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from harvok.runner.frames import FrameRequest
+
+app = typer.Typer(add_completion=False)
+
+_DAY_S = 86400.0
+_DIRECTIONS: dict[str, tuple[Direction, ...]] = {
+    "send": ("send",),
+    "receive": ("receive",),
+    "both": ("send", "receive"),
+}
+_IP_VERSIONS: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
+WHAT, SEARCH, KEEP = "What to measure", "Trials and search", "Runs and their labels"
+
+RigPath = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
+Tests = Annotated[
+    list[str] | None,
+    typer.Argument(metavar="[TEST]...", help=f"{', '.join(TEST_NAMES)}, or all.", show_default="throughput latency"),
+]
+Sizes = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--frame-size", metavar="SIZE", rich_help_panel=WHAT, show_default="RFC 2544's seven",
+        help="Bytes with FCS, or a mix such as aaaaaaafffg (RFC 6985). Repeatable.",
+    ),
+]  # fmt: skip
+DirectionOption = Annotated[
+    Literal["send", "receive", "both"],
+    typer.Option(rich_help_panel=WHAT, help="send: first port to second; both: at the same time."),
+]
+IpVersionOption = Annotated[
+    Literal["4", "6", "none"], typer.Option(rich_help_panel=WHAT, help="IP version of the frames; none: bare Ethernet.")
+]
+Pairs = Annotated[
+    int, typer.Option(min=1, max=65536, rich_help_panel=WHAT, help="Address pairs to spread the frames over.")
+]
+Burst = Annotated[
+    int, typer.Option(min=1, max=1024, rich_help_panel=WHAT, help="Frames sent back to back (RFC 2544 §21).")
+]
+LatencyForm = Annotated[
+    Form, typer.Option(rich_help_panel=WHAT, help="classic: 20 tagged frames (RFC 2544); modern: 500 (RFC 8219).")
+]
+TrialTime = Annotated[
+    float,
+    typer.Option(
+        "--duration", parser=duration(1, _DAY_S), metavar="TIME", rich_help_panel=SEARCH,
+        help="Length of a trial that counts.",
+    ),
+]  # fmt: skip
+Resolution = Annotated[
+    float,
+    typer.Option(
+        parser=percent, metavar="PERCENT", rich_help_panel=SEARCH, help="Of line rate: when a search is done."
+    ),
+]
+SearchKind = Annotated[
+    Literal["guided", "binary"],
+    typer.Option(rich_help_panel=SEARCH, help="guided: short trials steer; binary: plain halving at full length."),
+]
+Tolerance = Annotated[
+    float,
+    typer.Option(
+        parser=percent, metavar="PERCENT", rich_help_panel=SEARCH,
+        help="Loss that a trial may have and still pass; 0 is the RFC's throughput.",
+    ),
+]  # fmt: skip
+Bursts = Annotated[int, typer.Option(min=1, max=1000, rich_help_panel=SEARCH, help="Repeats of back-to-back.")]
+Repeat = Annotated[int, typer.Option(min=1, max=1000, rich_help_panel=KEEP, help="How many runs to take.")]
+Series = Annotated[str | None, typer.Option(metavar="NAME", rich_help_panel=KEEP, help="The series of the runs.")]
+With = Annotated[
+    list[str] | None,
+    typer.Option("--with", metavar="KEY=VALUE", rich_help_panel=KEEP, help="An attribute. Repeatable."),
+]
+Note = Annotated[str, typer.Option(show_default=False, rich_help_panel=KEEP, help="A remark, kept with the runs.")]
+Plots = Annotated[
+    Path | None, typer.Option(metavar="FOLDER", rich_help_panel=KEEP, help="Draw the results there, as PNG and SVG.")
+]
+
+
+@app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
+def rfc2544(
+    rig: RigPath,
+    logbook: LogbookOption,
+    tests: Tests = None,
+    frame_size: Sizes = None,
+    direction: DirectionOption = "send",
+    ip_version: IpVersionOption = "4",
+    address_pairs: Pairs = 1,
+    burst: Burst = 1,
+    latency_form: LatencyForm = "modern",
+    trial_time: TrialTime = "60s",  # type: ignore[assignment]
+    resolution: Resolution = "0.1",  # type: ignore[assignment]
+    search: SearchKind = "guided",
+    loss_tolerance: Tolerance = "0",  # type: ignore[assignment]
+    burst_repeats: Bursts = 50,
+    repeat: Repeat = 1,
+    series: Series = None,
+    with_: With = None,
+    note: Note = "",
+    plots: Plots = None,
+    json: JsonOption = False,
+) -> None:
+    """Benchmark a device between two ports: RFC 2544's tests.
+
+    Throughput is measured for every frame size, since the other tests
+    need it. Simulated rigs run in virtual time.
+    """
+    from harvok.runner.frames import FrameRequest, load_rig
+    from harvok.runner.keeping import Label
+
+    if not 0 < resolution <= 0.1:
+        raise typer.BadParameter(
+            "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
+        )
+    file = load_rig(rig)
+    settings = FrameSettings(
+        line_bps=file.rated,
+        directions=_DIRECTIONS[direction],
+        ip_version=_IP_VERSIONS[ip_version],
+        address_pairs=address_pairs,
+        burst_frames=burst,
+        loss_tolerance=loss_tolerance,
+        full_s=trial_time,
+        short_s=min(max(trial_time / 60, 0.2), 2.0),
+        resolution=resolution,
+        guided=search == "guided",
+    )
+    request = FrameRequest(
+        rig=file,
+        test=_test(tests, frame_size, settings, latency_form, burst_repeats),
+        logbook=logbook,
+        command=typed_command(sys.argv),
+        label=Label(series, attributes(with_ or []), note),
+        repeat=repeat,
+    )
+    measure(request, json, plots)
+
+
+def _test(
+    tests: list[str] | None, sizes: list[str] | None, settings: FrameSettings, form: Form, burst_repeats: int
+) -> FrameTest:
+    return FrameTest(
+        tests=_names(tests or ["throughput", "latency"]),
+        sizes=tuple(frame_size(text) for text in sizes or map(str, RFC2544_FRAME_SIZES)),
+        settings=settings,
+        latency_form=form,
+        stream_s=2 * settings.full_s,
+        burst_repeats=burst_repeats,
+        overload_s=settings.full_s,
+    )
+
+
+def _names(asked: list[str]) -> tuple[TestName, ...]:
+    """The tests that were asked for, in the RFC's order. Raises UsageError for one that there is not."""
+    unknown = [name for name in asked if name not in (*TEST_NAMES, "all")]
+    if unknown:
+        raise UsageError(f"there is no test '{unknown[0]}'", f"Tests are {', '.join(TEST_NAMES)}, or all of them: all.")
+    return tuple(name for name in TEST_NAMES if name in asked or "all" in asked)
+
+
+def measure(request: "FrameRequest", json: bool, plots: Path | None) -> None:
+    """Runs the request and shows it: progress on the way and tables at the end, or the records alone."""
+    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.frames import FramesView
+    from harvok.cli.render.records import RecordsOnly
+    from harvok.runner.frames import run_frames
+
+    view = RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), request.test)
+    with contextlib.closing(view):
+        run_frames(request, view, view.record)
+    if plots:
+        from harvok.reports.frames import draw
+
+        drawn = draw(view.records, plots)
+        stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True, markup=False)

@@ -1,0 +1,121 @@
+"""What a frame-level procedure asks of a rig, and what a rig answers. Plain dataclasses, as in core.trial.
+
+A rig for frames has two tester ports; `send` is from the first to the second, `receive` the other way. Loads are
+intended loads of one direction in frames/s (RFC 2285 §3.5).
+"""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+Direction = Literal["send", "receive"]
+
+
+@dataclass(frozen=True, slots=True)
+class LoadStep:
+    """A stretch of a trial at one intended load."""
+
+    load_fps: float
+    duration_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class FrameTrial:
+    """One trial: frames at given loads, in one direction or both at once.
+
+    `frame_sizes` are sent in turn: one size, or the sequence of a mix (RFC 6985). `burst_frames` are sent back to
+    back, with gaps between bursts that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for
+    frames in flight and for the device to settle (RFC 2544 §23: 2 s and 5 s). From `tag_at_s` on, `tags` frames spread
+    evenly over the rest are reported one by one (RFC 2544 §26.2, RFC 8219 §7.2). At `reset_at_s` the rig resets the
+    device. `ip_version` None sends bare Ethernet.
+    """
+
+    frame_sizes: tuple[int, ...]
+    steps: tuple[LoadStep, ...]
+    directions: tuple[Direction, ...] = ("send",)
+    ip_version: Literal[4, 6] | None = 4
+    address_pairs: int = 1
+    burst_frames: int = 1
+    pause_s: float = 7.0
+    tag_at_s: float | None = None
+    tags: int = 0
+    reset_at_s: float | None = None
+    kind: Literal["frames"] = "frames"
+
+    @property
+    def duration_s(self) -> float:
+        return sum(step.duration_s for step in self.steps)
+
+    @property
+    def mean_size_bytes(self) -> float:
+        return sum(self.frame_sizes) / len(self.frame_sizes)
+
+
+@dataclass(frozen=True, slots=True)
+class DelaySummary:
+    """Delays through the device, in seconds. `jitter_s` is the mean absolute difference of successive delays
+    (RFC 3393); `counted` says how many frames it rests on, `resolution` how coarse its percentiles are (a ratio)."""
+
+    counted: int
+    least_s: float
+    mean_s: float
+    median_s: float
+    p999_s: float
+    most_s: float
+    jitter_s: float
+    resolution: float
+
+
+@dataclass(frozen=True, slots=True)
+class TesterHealth:
+    """What the tester itself did wrong in a trial: frames that its own receive ring dropped, and its longest stall."""
+
+    ring_drops: int = 0
+    longest_stall_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class FrameDirectionResult:
+    """What became of one direction. Frames are this trial's own, each counted once.
+
+    `last_loss_s` is when, after the start, the last frame that was lost had been sent; `longest_gap_s` the longest
+    time between two frames that came.
+    """
+
+    direction: Direction
+    sent_frames: int
+    sending_s: float
+    received_frames: int
+    duplicates: int = 0
+    reordered: int = 0
+    delay: DelaySummary | None = None
+    tagged_delays_s: list[float] = field(default_factory=list)
+    last_loss_s: float | None = None
+    longest_gap_s: float = 0.0
+    tester: TesterHealth = TesterHealth()
+
+    @property
+    def lost_frames(self) -> int:
+        return self.sent_frames - self.received_frames
+
+    @property
+    def loss(self) -> float:
+        """Frame loss rate as a ratio (RFC 2544 §26.3)."""
+        return self.lost_frames / self.sent_frames if self.sent_frames else 0.0
+
+    @property
+    def offered_load_fps(self) -> float:
+        """What was really sent (RFC 2285 §3.5.2)."""
+        return self.sent_frames / self.sending_s if self.sending_s else 0.0
+
+    @property
+    def forwarding_rate_fps(self) -> float:
+        """What the device delivered (RFC 2285 §3.6.1)."""
+        return self.received_frames / self.sending_s if self.sending_s else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class FrameTrialResult:
+    """What a rig answers to a FrameTrial: one result for each direction of the trial, in the same order."""
+
+    directions: list[FrameDirectionResult]
+    kind: Literal["frames"] = "frames"

@@ -1,0 +1,69 @@
+"""Back-to-back frames: the longest burst at minimum gap that the device carries without loss (RFC 2544 §26.4).
+
+RFC 9004 asks for it only where the throughput is below the theoretical maximum, for the mean, least, greatest and
+standard deviation of the repeats, and for the buffer time: implied = burst / maximum rate, corrected for what the
+device forwards meanwhile = implied × (1 − throughput / maximum rate).
+"""
+
+import statistics
+from collections.abc import Generator
+
+from harvok.core.figures import Figure
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.procedures.frames import STEERING_PAUSE_S, FrameSettings, FrameSize, lossless, measured, trial
+
+REPEATS = 50
+LONGEST_S = 2.0  # RFC 2544 §26.4: the trial length is at least 2 s
+
+BurstSearch = Generator[FrameTrial, FrameTrialResult, int]
+
+
+def back_to_back(
+    settings: FrameSettings, size: FrameSize, throughput_fps: float, repeats: int = REPEATS
+) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+    """Burst length and buffer time of one frame size. Returns nothing where the device keeps up with line rate."""
+    most = size.line_fps(settings.line_bps)
+    if throughput_fps >= most * (1 - settings.resolution):
+        return []
+    bursts: list[int] = []
+    for _ in range(repeats):
+        near = bursts[-1] if bursts else None
+        bursts.append((yield from _longest_burst(settings, size, near)))
+    mean = statistics.fmean(bursts)
+    implied_s = mean / most
+    values = {
+        "burst-mean": mean,
+        "burst-least": float(min(bursts)),
+        "burst-most": float(max(bursts)),
+        "burst-deviation": statistics.stdev(bursts) if len(bursts) > 1 else 0.0,
+        "buffer-time-implied": implied_s,
+        "buffer-time": implied_s * (1 - throughput_fps / most),
+    }
+    return [Figure(quantity, value, {"frame-size": size.name}) for quantity, value in values.items()]
+
+
+def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -> BurstSearch:
+    """Halves between a burst that passed and one that failed; starts around the last repeat's answer."""
+    most = size.line_fps(settings.line_bps)
+    longest = int(most * LONGEST_S)
+    passed, failed = 0, longest + 1
+    if near:
+        for burst in (near, near + 1):
+            if (yield from _passes(settings, size, burst)):
+                passed = max(passed, burst)
+            else:
+                failed = burst
+                break
+    while failed - passed > 1:
+        middle = (passed + failed) // 2
+        if (yield from _passes(settings, size, middle)):
+            passed = middle
+        else:
+            failed = middle
+    return passed
+
+
+def _passes(settings: FrameSettings, size: FrameSize, burst: int) -> Generator[FrameTrial, FrameTrialResult, bool]:
+    most = size.line_fps(settings.line_bps)
+    result = yield from measured(trial(settings, size, LoadStep(most, burst / most), pause_s=STEERING_PAUSE_S))
+    return lossless(result, 0.0)

@@ -1,0 +1,52 @@
+"""Latency at the throughput of each frame size, in two forms.
+
+Classic (RFC 2544 §26.2): streams of 120 s or more, one tagged frame after 60 s, the mean of 20 repeats or more. Modern
+(RFC 8219 §7.2): one such stream with 500 tagged frames or more after 60 s; the median is typical, the 99.9th percentile
+the worst case. Every frame is stamped, so least, mean and greatest delay are of all frames.
+"""
+
+import statistics
+from collections.abc import Generator
+from typing import Literal
+
+from harvok.core.figures import Figure
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial, with_tags
+
+Form = Literal["classic", "modern"]
+
+STREAM_S = 120.0
+TAG_AT_S = 60.0
+CLASSIC_REPEATS = 20
+MODERN_TAGS = 500
+
+
+def latency(
+    settings: FrameSettings, size: FrameSize, load_fps: float, form: Form = "modern", stream_s: float = STREAM_S
+) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+    """Delays of one frame size at a load, usually its throughput. Streams shorter than the RFC's tag at half time."""
+    repeats, tags = (CLASSIC_REPEATS, 1) if form == "classic" else (1, MODERN_TAGS)
+    wanted = with_tags(trial(settings, size, LoadStep(load_fps, stream_s)), min(TAG_AT_S, stream_s / 2), tags)
+    results: list[FrameTrialResult] = []
+    for _ in range(repeats):
+        results.append((yield from measured(wanted)))
+    return [figure for n, _ in enumerate(settings.directions) for figure in _figures(results, n, size)]
+
+
+def _figures(results: list[FrameTrialResult], number: int, size: FrameSize) -> list[Figure]:
+    ones = [result.directions[number] for result in results]
+    labels: dict[str, str] = {"direction": ones[0].direction, "frame-size": size.name}
+    tagged = sorted(delay for one in ones for delay in one.tagged_delays_s)
+    delays = [one.delay for one in ones if one.delay]
+    if not tagged or not delays:
+        return []
+    values = {
+        "latency-tagged-mean": statistics.fmean(tagged),
+        "latency-median": statistics.median(tagged),
+        "latency-p999": tagged[min(int(len(tagged) * 0.999), len(tagged) - 1)],
+        "latency-least": min(tagged[0], *(d.least_s for d in delays)),
+        "latency-mean": statistics.fmean(d.mean_s for d in delays),
+        "latency-most": max(tagged[-1], *(d.most_s for d in delays)),
+        "latency-jitter": statistics.fmean(d.jitter_s for d in delays),
+    }
+    return [Figure(quantity, value, labels) for quantity, value in values.items()]

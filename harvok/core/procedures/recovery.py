@@ -1,0 +1,41 @@
+"""System recovery (RFC 2544 §26.5) and reset (§26.6; RFC 6201 for the kinds of reset)."""
+
+from collections.abc import Generator
+from dataclasses import replace
+
+from harvok.core.figures import Figure
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+
+OVERLOAD_S = 60.0
+_OVERLOAD, _RELIEF = 1.1, 0.5  # of the throughput
+
+
+def recovery(
+    settings: FrameSettings, size: FrameSize, throughput_fps: float, overload_s: float = OVERLOAD_S
+) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+    """How long after an overload the device goes on losing: 110 % of throughput (line rate if that is lower) for 60 s
+    or more, then half of it; the time from the cut to the last frame lost, 0 when none is lost after it."""
+    overload = min(_OVERLOAD * throughput_fps, size.line_fps(settings.line_bps))
+    steps = LoadStep(overload, overload_s), LoadStep(_RELIEF * overload, overload_s)
+    result = yield from measured(trial(settings, size, *steps))
+    return [
+        Figure(
+            "recovery-time",
+            max((one.last_loss_s or 0.0) - overload_s, 0.0),
+            {"direction": one.direction, "frame-size": size.name},
+        )
+        for one in result.directions
+    ]
+
+
+def reset(
+    settings: FrameSettings, size: FrameSize, throughput_fps: float, around_s: float = OVERLOAD_S
+) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+    """How long the device forwards nothing when it is reset under load: last frame before to first frame after."""
+    wanted = replace(trial(settings, size, LoadStep(throughput_fps, 2 * around_s)), reset_at_s=around_s)
+    result = yield from measured(wanted)
+    return [
+        Figure("reset-time", one.longest_gap_s, {"direction": one.direction, "frame-size": size.name})
+        for one in result.directions
+    ]

@@ -1,0 +1,88 @@
+"""The RFC 2544 tests of a device, in the RFC's order, for every frame size that was asked for."""
+
+from collections.abc import Generator
+from dataclasses import dataclass, field
+from typing import Literal
+
+from harvok.core.figures import Figure
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult
+from harvok.core.procedures.back_to_back import LONGEST_S, REPEATS, back_to_back
+from harvok.core.procedures.frames import FINAL_PAUSE_S, STEERING_PAUSE_S, FrameSettings, FrameSize
+from harvok.core.procedures.latency import CLASSIC_REPEATS, STREAM_S, Form, latency
+from harvok.core.procedures.loss import STEP, loss_rate
+from harvok.core.procedures.recovery import OVERLOAD_S, recovery, reset
+from harvok.core.procedures.throughput import throughput
+
+TestName = Literal["throughput", "latency", "loss", "back-to-back", "recovery", "reset"]
+TEST_NAMES: tuple[TestName, ...] = ("throughput", "latency", "loss", "back-to-back", "recovery", "reset")
+
+
+@dataclass(frozen=True, slots=True)
+class FrameTest:
+    """What to measure. Throughput is measured whenever another test needs it."""
+
+    tests: tuple[TestName, ...]
+    sizes: tuple[FrameSize, ...]
+    settings: FrameSettings
+    latency_form: Form = "modern"
+    stream_s: float = STREAM_S
+    burst_repeats: int = REPEATS
+    overload_s: float = OVERLOAD_S
+    kind: Literal["rfc2544"] = "rfc2544"
+
+    @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return f"{self.kind} {'all' if len(self.tests) == len(TEST_NAMES) else self.tests[0]}"
+
+    @property
+    def expected_s(self) -> float:
+        """How long it should take, in seconds: an estimate, since searches end when they have found."""
+        return len(self.sizes) * sum(self._expected_s(test) for test in {*self.tests, "throughput"})
+
+    def _expected_s(self, test: str) -> float:
+        settings = self.settings
+        full_s = settings.full_s + FINAL_PAUSE_S
+        streams = CLASSIC_REPEATS if self.latency_form == "classic" else 1
+        short_s = settings.short_s + STEERING_PAUSE_S
+        return {
+            "throughput": 2 * full_s + 4 * short_s if settings.guided else 11 * full_s,
+            "latency": streams * (self.stream_s + FINAL_PAUSE_S),
+            "loss": full_s / STEP / 2,
+            "back-to-back": (20 + 2 * self.burst_repeats) * (LONGEST_S / 4 + STEERING_PAUSE_S),
+            "recovery": 2 * self.overload_s + FINAL_PAUSE_S,
+            "reset": 2 * self.overload_s + FINAL_PAUSE_S,
+        }[test]
+
+
+@dataclass(frozen=True, slots=True)
+class FrameFindings:
+    """All figures of a run, in the order in which they were found."""
+
+    figures: list[Figure] = field(default_factory=list)
+
+
+def rfc2544(test: FrameTest) -> Generator[FrameTrial, FrameTrialResult, FrameFindings]:
+    """Runs the tests for each frame size in turn."""
+    findings = FrameFindings()
+    for size in test.sizes:
+        findings.figures.extend((yield from _one_size(test, size)))
+    return findings
+
+
+def _one_size(test: FrameTest, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+    settings = test.settings
+    found_fps, figures = yield from throughput(settings, size)
+    if "loss" in test.tests:
+        figures += yield from loss_rate(settings, size)
+    if found_fps <= 0:
+        return figures  # a device that carries nothing has no latency, no burst and nothing to recover
+    if "latency" in test.tests:
+        figures += yield from latency(settings, size, found_fps, test.latency_form, test.stream_s)
+    if "back-to-back" in test.tests:
+        figures += yield from back_to_back(settings, size, found_fps, test.burst_repeats)
+    if "recovery" in test.tests:
+        figures += yield from recovery(settings, size, found_fps, test.overload_s)
+    if "reset" in test.tests:
+        figures += yield from reset(settings, size, found_fps, test.overload_s)
+    return figures

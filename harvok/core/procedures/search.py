@@ -1,0 +1,146 @@
+"""Searches for the highest load that passes: one piece for frames and for UDP.
+
+A search is a generator: it yields the next Attempt (a load, and a duration that is the full one or shorter), is sent
+an Outcome, and returns the highest load that passed at full length. It ends when a load that passed at full length and
+one that failed are no further apart than the resolution.
+
+The guided search rests on three facts. A loss in a short trial is a loss. A device that is overloaded for T seconds
+delivers (B + c × T) / T: two lossy short trials of different lengths tell its buffer B and its capacity c, and so what
+it carries loss-free for the full length. And a lossy full-length trial tells that very number directly. The answer is
+confirmed at full length all the same; where guesses fail, it goes on by halving.
+"""
+
+from collections.abc import Generator
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Attempt:
+    """A load to try, in the unit of the search (frames/s, b/s), for `duration_s`."""
+
+    load: float
+    duration_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """How an attempt went: whether it passed, and what the device delivered, in the unit of the load."""
+
+    passed: bool
+    delivered: float
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """What to search: loads up to `most`, to within `resolution`, confirmed for `full_s`; short trials: `short_s`."""
+
+    most: float
+    resolution: float
+    full_s: float = 60.0
+    short_s: float = 1.0
+
+
+Search = Generator[Attempt, Outcome, float]
+
+
+def binary(wanted: Range) -> Search:
+    """Plain halving, every trial at full length. Returns the highest load that passed; 0 when none did."""
+    if (yield Attempt(wanted.most, wanted.full_s)).passed:
+        return wanted.most
+    return (yield from _halve(wanted, 0.0, wanted.most))
+
+
+def _halve(wanted: Range, passed: float, failed: float) -> Search:
+    while failed - passed > wanted.resolution:
+        middle = (passed + failed) / 2
+        if (yield Attempt(middle, wanted.full_s)).passed:
+            passed = middle
+        else:
+            failed = middle
+    return passed
+
+
+@dataclass(slots=True)
+class _Bracket:
+    """The highest load that passed at full length, the lowest that failed at any, and the best guess between."""
+
+    passed: float
+    failed: float
+    guess: float
+    lossy: tuple[float, float] | None = None
+
+    def heard(self, attempt: Attempt, outcome: Outcome, full: bool) -> None:
+        """Narrows the bracket, and guesses anew from what a lossy full-length trial delivered."""
+        if not outcome.passed:
+            self.failed = min(self.failed, attempt.load)
+            if full:
+                self.guess = self._guess(attempt.load, attempt.load - outcome.delivered)
+        elif full:
+            self.passed = max(self.passed, attempt.load)
+
+    def _guess(self, load: float, loss: float) -> float:
+        """Where the loss should reach zero: on the line through two lossy trials, of slope one as long as there is but
+        one. The slope is smaller for a device that weakens in mid-trial."""
+        before, self.lossy = self.lossy, (load, loss)
+        if before and before[0] != load and (before[1] - loss) / (before[0] - load) > 0:
+            return load - loss * (before[0] - load) / (before[1] - loss)
+        return load - loss
+
+
+_GUESSES = 6
+_ABOVE, _BELOW = 0.45, 0.5  # of the resolution: where the two confirming trials stand around the guess
+
+
+def guided(wanted: Range) -> Search:
+    """Brackets with short trials and what lossy ones tell, and confirms at full length; see the module."""
+    most = Attempt(wanted.most, wanted.short_s)
+    first = yield most
+    bracket = _Bracket(0.0, wanted.most, wanted.most)
+    if first.passed:
+        whole = Attempt(wanted.most, wanted.full_s)
+        outcome = yield whole
+        if outcome.passed:
+            return wanted.most
+        bracket.heard(whole, outcome, full=True)
+    else:
+        longer = yield Attempt(wanted.most, 3 * wanted.short_s)
+        bracket.guess = _predict(wanted, first.delivered, longer.delivered)
+    for _ in range(_GUESSES):
+        yield from _look_above(wanted, bracket)
+        if bracket.failed - bracket.passed <= wanted.resolution:
+            return bracket.passed
+        yield from _confirm_below(wanted, bracket)
+        if bracket.failed - bracket.passed <= wanted.resolution:
+            return bracket.passed
+    return (yield from _halve(wanted, bracket.passed, bracket.failed))
+
+
+def _predict(wanted: Range, short: float, longer: float) -> float:
+    """What the device carries for the full length, from its delivery in short trials of one and of three lengths."""
+    buffered = max(short - longer, 0.0) / (1 / wanted.short_s - 1 / (3 * wanted.short_s))
+    return longer - buffered / (3 * wanted.short_s) + buffered / wanted.full_s
+
+
+def _look_above(wanted: Range, bracket: _Bracket) -> Generator[Attempt, Outcome, None]:
+    """Tries just above the guess: a short trial may fail already, else only the full length can tell."""
+    load = bracket.guess + _ABOVE * wanted.resolution
+    if not bracket.passed < load < bracket.failed:
+        return
+    short = Attempt(load, wanted.short_s)
+    outcome = yield short
+    bracket.heard(short, outcome, full=False)
+    if outcome.passed:
+        full = Attempt(load, wanted.full_s)
+        outcome = yield full
+        bracket.heard(full, outcome, full=True)
+        if outcome.passed:
+            bracket.guess = min(load + wanted.resolution, (load + bracket.failed) / 2)
+
+
+def _confirm_below(wanted: Range, bracket: _Bracket) -> Generator[Attempt, Outcome, None]:
+    """Tries just below the guess at full length, where it should pass."""
+    load = min(bracket.guess, bracket.failed) - _BELOW * wanted.resolution
+    if not bracket.passed < load < bracket.failed:
+        load = (bracket.passed + bracket.failed) / 2
+    attempt = Attempt(load, wanted.full_s)
+    bracket.heard(attempt, (yield attempt), full=True)

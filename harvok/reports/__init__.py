@@ -1,0 +1,1 @@
+"""Records in; plots and documents out."""

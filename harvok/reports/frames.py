@@ -1,0 +1,131 @@
+"""Plots of RFC 2544 runs: throughput over frame size with the theoretical line, loss over load, latency."""
+
+import textwrap
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from harvok.core.figures import Figure, find
+from harvok.core.models.run import RunRecord
+from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_INCHES, _DPI = (8.0, 5.0), 160
+_MARKERS = "osD^v"  # so that lines are told apart without colour
+
+
+def draw(records: Sequence[RunRecord], folder: Path) -> list[Path]:
+    """Draws every plot that the records have figures for, as PNG and SVG; one line for each rig.
+
+    Raises UsageError when the folder cannot be written.
+    """
+    import matplotlib as mpl
+
+    mpl.use("agg")
+    from matplotlib import pyplot
+
+    plots: dict[str, tuple[str, Callable[[Axes, Sequence[RunRecord]], None]]] = {
+        "throughput": ("throughput", _throughput),
+        "loss": ("frame-loss", _loss),
+        "latency": ("latency-median", _latency),
+    }
+    drawn = []
+    for name, (needed, paint) in plots.items():
+        if not any(figure.quantity == needed for record in records for figure in record.figures):
+            continue
+        figure, axes = pyplot.subplots(figsize=_INCHES, layout="constrained")
+        paint(axes, records)
+        axes.grid(alpha=0.3)
+        if axes.get_legend_handles_labels()[0]:
+            axes.legend()
+        drawn += _save(figure.savefig, folder, name)
+        pyplot.close(figure)
+    return drawn
+
+
+def _save(save: Callable[..., None], folder: Path, name: str) -> list[Path]:
+    paths = [folder / f"{name}.png", folder / f"{name}.svg"]
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for path in paths:
+            save(path, dpi=_DPI)
+    except OSError as error:
+        raise UsageError(f"{folder} cannot be written: {error.strerror}", "Give --plots another folder.") from error
+    return paths
+
+
+def _throughput(axes: "Axes", records: Sequence[RunRecord]) -> None:
+    sizes = _sizes(axes, records)
+    settings = _settings(records[0])
+    for record, marker in zip(records, _MARKERS * len(records), strict=False):
+        axes.plot(*_over_sizes(record, "throughput", sizes), marker=marker, label=_label(record))
+    most = [size.line_fps(settings.line_bps) for size in sizes]
+    at = [size.mean_bytes for size in sizes]
+    axes.plot(at, most, label="theoretical maximum", linestyle=(0, (2, 3)), color="black", zorder=5)
+    axes.set(xlabel="frame size, B", ylabel="frames/s", yscale="log", title="Throughput: highest load without loss")
+    axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}".replace(",", " "))
+
+
+def _loss(axes: "Axes", records: Sequence[RunRecord]) -> None:
+    """Only what loses is drawn; what never does is named below the title."""
+    clean: dict[str, list[str]] = {}
+    for record in records:
+        losses = [figure for figure in record.figures if figure.quantity == "frame-loss"]
+        sizes = dict.fromkeys(figure.labels["frame-size"] for figure in losses)
+        for size, marker in zip(sizes, _MARKERS * len(sizes), strict=False):
+            points = sorted((_percent(f), f.value * 100) for f in losses if f.labels["frame-size"] == size)
+            if any(loss for _, loss in points):
+                axes.plot(*zip(*points, strict=True), marker=marker, label=f"{_label(record)}, {size} B")
+            else:
+                clean.setdefault(_label(record), []).append(size)
+    axes.set(xlabel="offered load, % of maximum rate", ylabel="frame loss, %", xlim=(0, 102), ylim=(0, None))
+    axes.set_title("Frame loss over load")
+    if clean:
+        words = "; ".join(f"{name} at {', '.join(sizes)} B" for name, sizes in clean.items())
+        axes.set_title("Frame loss over load\n" + textwrap.fill(f"no loss: {words}", 100), fontsize="medium")
+
+
+def _percent(figure: Figure) -> float:
+    return float(figure.labels["load"].removesuffix("%"))
+
+
+def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
+    """A line for the typical latency, in a band from the least to the 99.9th percentile."""
+    sizes = _sizes(axes, records)
+    for number, (record, marker) in enumerate(zip(records, _MARKERS * len(records), strict=False)):
+        at, typical = _over_sizes(record, "latency-median", sizes, 1e6)
+        (_, least), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-least", "latency-p999"))
+        axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
+        axes.fill_between(at, least, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
+    axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
+
+
+def _settings(record: RunRecord) -> FrameSettings:
+    assert isinstance(record.test, FrameTest)
+    return record.test.settings
+
+
+def _sizes(axes: "Axes", records: Sequence[RunRecord]) -> list[FrameSize]:
+    """The frame sizes of the first run, smallest first, as ticks of the x axis."""
+    first = records[0].test
+    assert isinstance(first, FrameTest)
+    sizes = sorted(first.sizes, key=lambda size: size.mean_bytes)
+    axes.set_xticks([size.mean_bytes for size in sizes], [size.name for size in sizes])
+    return sizes
+
+
+def _over_sizes(
+    record: RunRecord, quantity: str, sizes: Sequence[FrameSize], factor: float = 1.0
+) -> tuple[list[float], list[float]]:
+    """(mean frame sizes, values) of a figure; a gap in the line where a size has none."""
+    found = [find(record.figures, quantity, **{"frame-size": size.name}) for size in sizes]
+    values = [float("nan") if value is None else value * factor for value in found]
+    return [size.mean_bytes for size in sizes], values
+
+
+def _label(record: RunRecord) -> str:
+    return record.series or record.rig.name

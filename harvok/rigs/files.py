@@ -1,0 +1,45 @@
+"""Reads rig files, and says in which line what is wrong."""
+
+import re
+import tomllib
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from harvok.core.models.rig import RigFile
+from harvok.errors import RigFileError
+
+_HINT = "docs/rig-files.md has every key; `harvok rig new` writes a file that works."
+
+
+def read_rig(path: Path) -> RigFile:
+    """The rig that a TOML file describes. Raises RigFileError, naming line and key."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not text"
+        raise RigFileError(f"the rig file {path} cannot be read: {why}", _HINT) from error
+    try:
+        return RigFile.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        raise RigFileError(f"{path} is not TOML: {error}", _HINT) from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        keys = [str(part) for part in first["loc"]]
+        line = line_of(text, keys)
+        where = f"{path}, line {line}" if line else str(path)
+        what = {"missing": "is missing", "extra_forbidden": "is no key of a rig"}.get(first["type"], first["msg"])
+        raise RigFileError(f"{where}: '{'.'.join(keys)}' {what}", _HINT) from error
+
+
+def line_of(text: str, keys: list[str]) -> int | None:
+    """The line in which a key stands, given with its tables; None for a key that is not there."""
+    table: list[str] = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := re.match(r"\s*\[([^\]]+)\]", line):
+            table = [part.strip() for part in header[1].split(".")]
+            if table == keys:
+                return number
+        elif (key := re.match(r"\s*([A-Za-z0-9_-]+)\s*=", line)) and [*table, key[1]] == keys:
+            return number
+    return None

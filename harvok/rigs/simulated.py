@@ -1,0 +1,136 @@
+"""A rig in virtual time: two tester ports with a modelled device between them. Exact, and the same for the same seed.
+
+Nothing is sent and nobody waits, so a whole RFC 2544 suite takes seconds. Delays are reported for a sample of the
+frames, spread evenly over each trial.
+"""
+
+import random
+from collections.abc import Callable, Sequence
+from math import log
+
+from harvok.core.frame_trial import Direction, FrameDirectionResult, FrameTrial, FrameTrialResult
+from harvok.core.measures.delay import DelayHistogram
+from harvok.core.models.rig import RigFile
+from harvok.core.trial import HalfInterval
+from harvok.rigs.device import Device, Stretch, follow, whole_frames
+
+_SAMPLED_DELAYS = 2000
+
+
+class SimulatedRig:
+    """Runs frame trials on a device model. Randomness (jitter, random loss, order) comes from the seed alone."""
+
+    def __init__(self, device: Device, seed: int = 1) -> None:
+        self._device = device
+        self._rng = random.Random(seed)
+
+    def run(self, trial: FrameTrial, observe: Callable[[HalfInterval], None]) -> FrameTrialResult:
+        """Runs one trial; nothing is told on the way, since no time passes."""
+        return FrameTrialResult([self._direction(trial, direction) for direction in trial.directions])
+
+    def _direction(self, trial: FrameTrial, direction: Direction) -> FrameDirectionResult:
+        size, device = trial.mean_size_bytes, self._device
+        stretches = list(follow(device, size, trial.steps, trial.reset_at_s))
+        sent = whole_frames(sum(step.load_fps * step.duration_s for step in trial.steps))
+        queued_out = min(whole_frames(sum(s.lost for s in stretches)), sent)
+        arrived = sent - queued_out
+        by_chance = self._binomial(arrived, device.loss)
+        received = arrived - by_chance
+        delays = DelayHistogram()
+        delays.add(round(d * 1e9) for d in self._delays(size, stretches, trial.duration_s, received))
+        return FrameDirectionResult(
+            direction=direction,
+            sent_frames=sent,
+            sending_s=trial.duration_s,
+            received_frames=received,
+            duplicates=self._binomial(received, device.duplication),
+            reordered=self._binomial(received, device.reordering),
+            delay=delays.summary(),
+            tagged_delays_s=self._tagged(trial, size, stretches),
+            last_loss_s=self._last_loss_s(stretches, trial.duration_s, by_chance),
+            longest_gap_s=_longest_gap_s(stretches),
+        )
+
+    def _delays(self, size: float, stretches: Sequence[Stretch], duration_s: float, received: int) -> list[float]:
+        count = min(_SAMPLED_DELAYS, received)
+        return [self._delay_s(size, stretches, (n + 0.5) * duration_s / count) for n in range(count)]
+
+    def _tagged(self, trial: FrameTrial, size: float, stretches: Sequence[Stretch]) -> list[float]:
+        if trial.tag_at_s is None:
+            return []
+        step_s = (trial.duration_s - trial.tag_at_s) / trial.tags
+        return [self._delay_s(size, stretches, trial.tag_at_s + n * step_s) for n in range(trial.tags)]
+
+    def _delay_s(self, size: float, stretches: Sequence[Stretch], at_s: float) -> float:
+        """Time through the device for a frame sent at a moment: transit, the queue before it, and jitter."""
+        here = next((s for s in stretches if s.start_s <= at_s < s.end_s), stretches[-1])
+        waiting_s = _queue_at(here, at_s) / here.capacity_fps if here.capacity_fps else 0.0
+        jitter_s = self._rng.uniform(0.0, self._device.jitter_s) if self._device.jitter_s else 0.0
+        return self._device.transit_s(size) + waiting_s + jitter_s
+
+    def _binomial(self, count: int, share: float) -> int:
+        """How many of `count` frames chance picks: drawn exactly for few, from the normal limit for many."""
+        if not share or not count:
+            return 0
+        mean = count * share
+        if mean < 1000:
+            return self._few(count, share)
+        deviation = (mean * (1 - share)) ** 0.5
+        return min(max(round(self._rng.gauss(mean, deviation)), 0), count)
+
+    def _few(self, count: int, share: float) -> int:
+        """A binomial draw by jumping from one picked frame to the next (geometric gaps)."""
+        if share >= 1:
+            return count
+        picked, at = 0, 0
+        while (at := at + int(log(1 - self._rng.random()) / log(1 - share)) + 1) <= count:
+            picked += 1
+        return picked
+
+    def _last_loss_s(self, stretches: Sequence[Stretch], duration_s: float, by_chance: int) -> float | None:
+        lossy = [s.end_s for s in stretches if s.lossy_from_s is not None and whole_frames(s.lost)]
+        by_queue = max(lossy, default=None)
+        if not by_chance:
+            return by_queue
+        last = duration_s * max(self._rng.random() for _ in range(min(by_chance, 1000)))
+        return max(by_queue or 0.0, last)
+
+
+def device_of(rig: RigFile) -> Device:
+    """The device that a rig file describes, between ports of the rated speed."""
+    model = rig.device
+    return Device(
+        port_bps=rig.rated,
+        forwarding_fps=model.forwarding_fps,
+        forwarding_bps=model.forwarding,
+        buffer_frames=model.buffer_frames,
+        buffer_bytes=model.buffer,
+        latency_s=model.latency,
+        jitter_s=model.jitter,
+        store_and_forward=model.store_and_forward,
+        loss=model.loss,
+        reordering=model.reordering,
+        duplication=model.duplication,
+        burst_every_s=model.loss_burst_every,
+        burst_s=model.loss_burst,
+        hot_after_s=model.hot_after,
+        hot_share=model.hot_share,
+        reset_s=model.reset,
+    )
+
+
+def _queue_at(stretch: Stretch, at_s: float) -> float:
+    """Frames in the queue at a moment within a stretch."""
+    growth_fps = stretch.load_fps - stretch.capacity_fps
+    grown = stretch.queue_at_start + growth_fps * (at_s - stretch.start_s)
+    if growth_fps > 0:
+        return min(grown, stretch.queue_at_end)
+    return max(grown, 0.0)
+
+
+def _longest_gap_s(stretches: Sequence[Stretch]) -> float:
+    """The longest time in which nothing came: a dead stretch and the gap around it, else the gap between frames."""
+    gaps = [1 / min(s.load_fps, s.capacity_fps) for s in stretches if s.load_fps and s.capacity_fps]
+    usual_s = max(gaps, default=0.0)
+    dead_s = [s.end_s - s.start_s for s in stretches if not s.capacity_fps]
+    return max(dead_s) + usual_s if dead_s else usual_s

@@ -1,0 +1,145 @@
+import io
+import unittest
+from dataclasses import replace
+
+import typer
+from rich.console import Console
+
+from harvok.cli.options import attributes, duration, percent, rate, size, typed_command
+from harvok.cli.render.compare import show_comparison
+from harvok.cli.render.live import TestView, plain_line, rows_table
+from harvok.cli.render.logbook import show_lines
+from harvok.cli.render.tcp import show_repeats, show_run
+from harvok.core.judgement.compare import Criteria, compare
+from harvok.core.link import Link
+from harvok.core.models.control import Fault
+from harvok.core.observer import RunOutline
+from harvok.core.tcp.rows import IntervalRow, RowJoiner
+from harvok.core.trial import TcpTrial
+from harvok.testing.transfers import transfer
+from tests.core.test_compare import STEADY, lowered, series
+from tests.logbook.test_logbook import LINK, record
+
+
+def screen(terminal: bool = False, height: int = 40) -> tuple[Console, io.StringIO]:
+    out = io.StringIO()
+    return Console(file=out, width=120, height=height, force_terminal=terminal, color_system=None, highlight=False), out
+
+
+def rows() -> list[IntervalRow]:
+    joiner, result = RowJoiner(LINK, 4), transfer(470.7e6, 3)
+    halves = [*result.sender_intervals, *result.receiver_intervals]
+    return [row for row in map(joiner.add, halves) if row]
+
+
+class LiveViews(unittest.TestCase):
+    def test_a_row_as_words(self) -> None:
+        line = plain_line(rows()[1])
+        self.assertTrue(line.startswith("1.0 to 2.0 s, send: goodput 470.7 Mb/s"))
+        for words in (
+            "50.0 % of the ceiling",
+            "sent again 0 B",
+            "near 20.0 %",
+        ):
+            self.assertIn(words, line)
+
+    def test_a_system_that_tells_nothing_leaves_it_out(self) -> None:
+        bare = replace(
+            rows()[0], ceiling_share=None, retransmitted_bytes=None, cwnd_bytes=None, rtt_mean_s=None, core_near=None
+        )
+        self.assertEqual(plain_line(bare), "0.0 to 1.0 s, send: goodput 470.7 Mb/s")
+        console, out = screen()
+        console.print(rows_table([bare]))
+        self.assertEqual(out.getvalue().count("–"), 5)
+
+    def test_on_a_terminal_the_table_grows_within_the_screen(self) -> None:
+        console, out = screen(terminal=True, height=14)
+        view = TestView(console)
+        view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
+        view.trial_started(1, TcpTrial(("send",), duration_s=30.0))
+        result = transfer(400e6, 30)
+        for sender, receiver in zip(result.sender_intervals, result.receiver_intervals, strict=True):
+            view.interval(receiver)
+            view.interval(sender)
+        view.close()
+        said = out.getvalue()
+        for words in ("dome – hall", "repeat 2 of 5", "24 earlier rows", "29.0 to 30.0"):
+            self.assertIn(words, said)
+
+    def test_without_one_there_are_lines(self) -> None:
+        console, out = screen()
+        view = TestView(console)
+        view.run_started(RunOutline("id", 1, 1, "dome", "hall", Link(), 4))
+        view.trial_started(1, TcpTrial(("send",), duration_s=2.0))
+        for half in (*transfer(1e9, 2).sender_intervals, *transfer(1e9, 2).receiver_intervals):
+            view.interval(half)
+        view.notice("mind the [gap]")
+        self.assertEqual(len(out.getvalue().splitlines()), 4)
+        self.assertIn("note mind the [gap]", out.getvalue())
+
+
+class Summaries(unittest.TestCase):
+    def test_a_run(self) -> None:
+        console, out = screen()
+        show_run(console, record())
+        for words in (
+            "930.0 Mb/s = 116.2 MB/s",
+            "98.8 % of the ceiling 941.5 Mb/s",
+            "rated 1 Gb/s",
+            "limiter: the link",
+        ):
+            self.assertIn(words, out.getvalue())
+
+    def test_a_broken_run_says_why_and_what_is_left(self) -> None:
+        console, out = screen()
+        fault = Fault(reference="station-lost", message="the station went away", hint="look")
+        show_run(console, record(state="broken").model_copy(update={"fault": fault, "readings": []}))
+        self.assertIn("BROKEN the station went away", out.getvalue())
+        self.assertIn("1 whole trials", out.getvalue())
+
+    def test_repeats(self) -> None:
+        console, out = screen()
+        show_repeats(console, [record(n, megabits=value) for n, value in enumerate((900, 930, 931, 932, 990))])
+        self.assertIn("931.0 Mb/s", out.getvalue())
+        few, said = screen()
+        show_repeats(few, [record(), record(1)])
+        self.assertIn("too few to trim", said.getvalue())
+
+    def test_no_runs_yet(self) -> None:
+        console, out = screen()
+        show_lines(console, [], 0, "book.sqlite")
+        self.assertIn("harvok demo", out.getvalue())
+
+    def test_a_comparison_starts_with_the_verdict(self) -> None:
+        console, out = screen()
+        after = series("after", lowered(9), near__mtu="9000 B")
+        show_comparison(console, compare(series("before", STEADY), after, Criteria(), ["mtu"]))
+        said = out.getvalue()
+        self.assertTrue(said.startswith("REJECT  after against before"))
+        for words in ("a loss beyond the 2.0 %", "near.mtu", "1500 B", "9000 B", "changed on purpose", "5 runs before"):
+            self.assertIn(words, said)
+
+
+class Options(unittest.TestCase):
+    def test_quantities_are_bounded_and_say_what_they_want(self) -> None:
+        self.assertEqual((rate()("1G"), size(1, 10**6)("64k"), duration(0, 60)("2s")), (1e9, 64_000, 2.0))
+        for parse, text, words in (
+            (rate(), "1", "outside 1.000 kb/s"),
+            (size(1000, 2000), "3k", "outside 1000 B to 2000 B"),
+            (duration(1, 60), "2h", "outside 1 s to 1 min"),
+            (percent, "half", "such as 95"),
+            (percent, "101", "0 to 100"),
+        ):
+            with self.assertRaisesRegex(typer.BadParameter, words):
+                parse(text)
+        self.assertEqual([percent(text) for text in ("95", "2.5%", " 0 % ")], [0.95, 0.025, 0.0])
+
+    def test_attributes(self) -> None:
+        self.assertEqual(attributes(["length=15", " unit = SN=7 "]), {"length": "15", "unit": "SN=7"})
+        for pair in ("length", "=15", ""):
+            with self.assertRaises(typer.BadParameter):
+                attributes([pair])
+
+    def test_a_token_is_never_part_of_the_command(self) -> None:
+        typed = ["/usr/bin/harvok", "tcp", "hall", "--token", "secret", "--token=secret", "--flows", "2"]
+        self.assertEqual(typed_command(typed), ["harvok", "tcp", "hall", "--token", "…", "--token=…", "--flows", "2"])

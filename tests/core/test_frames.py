@@ -1,0 +1,234 @@
+import math
+import unittest
+from collections.abc import Generator
+from dataclasses import replace
+from typing import TypeVar
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from harvok.core.figures import Figure, find
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
+from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bin_of, middle_of
+from harvok.core.procedures.back_to_back import back_to_back
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.procedures.latency import latency
+from harvok.core.procedures.loss import loss_rate
+from harvok.core.procedures.recovery import recovery, reset
+from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.procedures.throughput import throughput
+from harvok.errors import TesterLimitError
+from harvok.rigs.device import Device
+from harvok.rigs.simulated import SimulatedRig
+
+GIGABIT = FrameSettings(line_bps=1e9)
+SMALL, LARGE = FrameSize("64", (64,)), FrameSize("1518", (1518,))
+FoundT = TypeVar("FoundT")
+
+
+class Watched(SimulatedRig):
+    """A simulated rig that remembers what it was asked."""
+
+    def __init__(self, device: Device, seed: int = 1) -> None:
+        super().__init__(device, seed)
+        self.trials: list[FrameTrial] = []
+
+    def measure(self, procedure: Generator[FrameTrial, FrameTrialResult, FoundT]) -> FoundT:
+        try:
+            wanted = next(procedure)
+            while True:
+                self.trials.append(wanted)
+                wanted = procedure.send(self.run(wanted, lambda _: None))
+        except StopIteration as end:
+            found: FoundT = end.value
+            return found
+
+
+class Histograms(unittest.TestCase):
+    @given(st.integers(0, 10**12))
+    def test_no_bin_is_wider_than_the_resolution(self, delay_ns: int) -> None:
+        self.assertLessEqual(abs(middle_of(bin_of(delay_ns)) - delay_ns), delay_ns * RESOLUTION / 2 + 1e-9)
+
+    @given(st.lists(st.integers(0, 10**9), min_size=1, max_size=300))
+    def test_against_the_sorted_list(self, delays: list[int]) -> None:
+        made = DelayHistogram()
+        made.add(delays)
+        found = made.summary()
+        assert found
+        self.assertEqual((found.least_s, found.most_s), (min(delays) / 1e9, max(delays) / 1e9))
+        self.assertAlmostEqual(found.mean_s, sum(delays) / len(delays) / 1e9, places=12)
+        for share in (0.5, 0.999):
+            exact = sorted(delays)[math.ceil(share * len(delays)) - 1]
+            self.assertAlmostEqual(made.quantile_ns(share), exact, delta=exact * RESOLUTION / 2 + 1)
+
+    def test_jitter_is_the_mean_step(self) -> None:
+        made = DelayHistogram()
+        made.add([100, 300])
+        made.add([200])
+        self.assertAlmostEqual(made.summary().jitter_s if made.summary() else 0, 150e-9)  # type: ignore[union-attr]
+
+    def test_memory_does_not_grow_with_the_count(self) -> None:
+        made = DelayHistogram()
+        made.add(1000 + n % 100 for n in range(20_000))
+        self.assertLess(len(made.counts), 60)
+        self.assertIsNone(DelayHistogram().summary())
+
+
+class Throughput(unittest.TestCase):
+    def test_at_line_rate(self) -> None:
+        found, figures = Watched(Device(1e9)).measure(throughput(GIGABIT, SMALL))
+        self.assertEqual(int(found), 1_488_095)
+        self.assertEqual(find(figures, "throughput-share"), 1.0)
+        self.assertAlmostEqual(find(figures, "throughput-l1") or 0, 1e9)
+        self.assertAlmostEqual(find(figures, "throughput-l2") or 0, 1e9 * 64 / 84)
+
+    def test_a_device_limited_in_frames_and_in_bits(self) -> None:
+        device = Device(1e9, forwarding_fps=500_000, forwarding_bps=800e6, buffer_frames=100)
+        for size, wanted in ((SMALL, 500_000.0), (LARGE, 800e6 / 8 / 1518)):
+            for guided in (True, False):
+                rig = Watched(device)
+                found, figures = rig.measure(throughput(replace(GIGABIT, guided=guided), size))
+                self.assertAlmostEqual(found, wanted, delta=0.001 * size.line_fps(1e9) + 2)
+                self.assertEqual(find(figures, "search-trials"), len(rig.trials))
+                spent = sum(t.duration_s + t.pause_s for t in rig.trials)
+                self.assertAlmostEqual(find(figures, "search-time") or 0, spent)
+
+    def test_both_directions_at_once(self) -> None:
+        settings = replace(GIGABIT, directions=("send", "receive"))
+        _, figures = Watched(Device(1e9, forwarding_fps=7e5, buffer_frames=10)).measure(throughput(settings, SMALL))
+        self.assertEqual(
+            find(figures, "throughput", direction="send"), find(figures, "throughput", direction="receive")
+        )
+
+    def test_random_loss_leaves_no_throughput_unless_it_is_tolerated(self) -> None:
+        device = Device(1e9, loss=1e-4)
+        strict, _ = Watched(device).measure(throughput(GIGABIT, LARGE))
+        self.assertLess(strict, 0.01 * LARGE.line_fps(1e9))
+        tolerant, _ = Watched(device).measure(throughput(replace(GIGABIT, loss_tolerance=0.001), LARGE))
+        self.assertEqual(tolerant, LARGE.line_fps(1e9))
+
+    def test_a_mix_counts_its_mean_size(self) -> None:
+        mix = FrameSize("aag", (64, 64, 1518))
+        found, _ = Watched(Device(1e9)).measure(throughput(GIGABIT, mix))
+        self.assertAlmostEqual(found, 1e9 / 8 / ((64 + 64 + 1518) / 3 + 20))
+
+
+class OtherTests(unittest.TestCase):
+    def test_loss_goes_down_until_two_clean_trials(self) -> None:
+        rig = Watched(Device(1e9, forwarding_bps=750e6, buffer_frames=10))
+        figures = rig.measure(loss_rate(GIGABIT, LARGE))
+        loads = [f.labels["load"] for f in figures]
+        self.assertEqual(loads, ["100 %", "90 %", "80 %", "70 %", "60 %"])
+        full = LARGE.line_fps(1e9)
+        wanted = (full - 750e6 / 8 / 1518) / full
+        self.assertAlmostEqual(figures[0].value, wanted, places=4)
+        self.assertEqual([f.value for f in figures[-2:]], [0.0, 0.0])
+
+    def test_latency_through_a_device_of_known_delay_is_exact(self) -> None:
+        for store_and_forward in (True, False):
+            device = Device(1e9, latency_s=8e-6, store_and_forward=store_and_forward)
+            figures = Watched(device).measure(latency(GIGABIT, LARGE, 50_000))
+            wanted = 8e-6 + (1518 * 8 / 1e9 if store_and_forward else 0.0)
+            for quantity in ("latency-median", "latency-p999", "latency-tagged-mean", "latency-least", "latency-most"):
+                self.assertAlmostEqual(find(figures, quantity) or 0, wanted, delta=1e-9, msg=quantity)
+            self.assertEqual(find(figures, "latency-jitter"), 0.0)
+
+    def test_classic_latency_is_twenty_streams_with_one_tag(self) -> None:
+        rig = Watched(Device(1e9, latency_s=5e-6, jitter_s=1e-6))
+        figures = rig.measure(latency(GIGABIT, SMALL, 1e6, "classic"))
+        self.assertEqual([(t.duration_s, t.tag_at_s, t.tags) for t in rig.trials], [(120.0, 60.0, 1)] * 20)
+        self.assertAlmostEqual(find(figures, "latency-tagged-mean") or 0, 5e-6 + 512e-9 + 0.5e-6, delta=0.3e-6)
+        self.assertGreater(find(figures, "latency-jitter") or 0, 0)
+
+    def test_bursts_and_buffer_time(self) -> None:
+        """A buffer of b frames, drained at c while it fills at line rate r, takes b / (1 − c/r) frames."""
+        device = Device(1e9, forwarding_fps=1e6, buffer_frames=1000)
+        figures = Watched(device).measure(back_to_back(GIGABIT, SMALL, 1e6, repeats=5))
+        line = SMALL.line_fps(1e9)
+        wanted = 1000 / (1 - 1e6 / line)
+        self.assertAlmostEqual(find(figures, "burst-mean") or 0, wanted, delta=3)
+        self.assertAlmostEqual(find(figures, "buffer-time") or 0, 1000 / line, delta=3 / line)
+        self.assertEqual(find(figures, "burst-least"), find(figures, "burst-most"))
+
+    def test_no_bursts_where_the_device_keeps_up(self) -> None:
+        rig = Watched(Device(1e9))
+        self.assertEqual(rig.measure(back_to_back(GIGABIT, SMALL, SMALL.line_fps(1e9))), [])
+        self.assertEqual(rig.trials, [])
+
+    def test_recovery_is_over_when_the_queue_takes_frames_again(self) -> None:
+        figures = Watched(Device(1e9, forwarding_fps=1e6, buffer_frames=10_000)).measure(recovery(GIGABIT, SMALL, 1e6))
+        self.assertEqual(find(figures, "recovery-time"), 0.0)
+        slow = Device(1e9, forwarding_fps=1e6, buffer_frames=100, burst_every_s=61.0, burst_s=0.5)
+        late = Watched(slow).measure(recovery(GIGABIT, SMALL, 1e6))
+        self.assertAlmostEqual(find(late, "recovery-time") or 0, 1.5, places=6)
+
+    def test_reset(self) -> None:
+        rig = Watched(Device(1e9, forwarding_fps=1e6, buffer_frames=100, reset_s=4.2))
+        figures = rig.measure(reset(GIGABIT, SMALL, 1e6))
+        self.assertAlmostEqual(find(figures, "reset-time") or 0, 4.2, delta=1e-5)
+        self.assertEqual(rig.trials[0].reset_at_s, 60.0)
+
+
+class WholeSuite(unittest.TestCase):
+    TEST = FrameTest(("throughput", "latency", "loss", "back-to-back", "recovery", "reset"), (SMALL, LARGE), GIGABIT)
+
+    def test_every_test_for_every_size_in_virtual_time(self) -> None:
+        device = Device(1e9, forwarding_fps=6e5, buffer_frames=256, latency_s=3e-6, reset_s=2.0)
+        findings = Watched(device).measure(rfc2544(self.TEST))
+        small = {f.quantity for f in findings.figures if f.labels["frame-size"] == "64"}
+        self.assertTrue(
+            {"throughput", "latency-median", "frame-loss", "burst-mean", "recovery-time", "reset-time"} <= small
+        )
+        large = {f.quantity for f in findings.figures if f.labels["frame-size"] == "1518"}
+        self.assertNotIn("burst-mean", large)
+        self.assertGreater(self.TEST.expected_s, 2 * 120)
+
+    def test_a_device_that_carries_nothing_ends_early(self) -> None:
+        rig = Watched(Device(1e9, forwarding_fps=0.0, buffer_frames=0.0))
+        findings = rig.measure(rfc2544(self.TEST))
+        self.assertEqual({f.value for f in findings.figures if f.quantity == "throughput"}, {0.0})
+        self.assertFalse([f for f in findings.figures if f.quantity.startswith("latency")])
+
+    def test_the_same_seed_gives_the_same_run(self) -> None:
+        device = Device(1e9, loss=1e-3, jitter_s=1e-6, reordering=1e-3, forwarding_fps=1e6, buffer_frames=64)
+        wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0))
+        one, two = (SimulatedRig(device, seed=4).run(wanted, lambda _: None) for _ in range(2))
+        self.assertEqual(one, two)
+        other = SimulatedRig(device, seed=5).run(wanted, lambda _: None)
+        self.assertNotEqual(one, other)
+        self.assertAlmostEqual(one.directions[0].loss, 1e-3, delta=5e-4)
+
+
+class TheTestersPart(unittest.TestCase):
+    def answers(self, *spoiled: dict[str, object]) -> list[int]:
+        """How many trials it takes when the first ones are spoiled like this."""
+        wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0))
+        good = SimulatedRig(Device(1e9)).run(wanted, lambda _: None)
+        procedure, tries = measured(wanted), 0
+        next(procedure)
+        try:
+            for change in (*spoiled, {}, {}, {}):
+                tries += 1
+                procedure.send(FrameTrialResult([replace(good.directions[0], **change)]))  # type: ignore[arg-type]
+        except StopIteration:
+            return [tries]
+        return []
+
+    def test_a_spoiled_trial_is_repeated(self) -> None:
+        spoiling: tuple[dict[str, object], ...] = (
+            {"sent_frames": 99_000},
+            {"tester": TesterHealth(ring_drops=1)},
+            {"tester": TesterHealth(longest_stall_s=0.05)},
+        )
+        for spoiled in spoiling:
+            self.assertEqual(self.answers(), [1])
+            self.assertEqual(self.answers(spoiled), [2])
+            self.assertEqual(self.answers(spoiled, spoiled), [3])
+            with self.assertRaisesRegex(TesterLimitError, "fell short 3 times"):
+                self.answers(spoiled, spoiled, spoiled)
+
+    def test_a_hair_less_than_intended_is_good_enough(self) -> None:
+        self.assertEqual(self.answers({"sent_frames": 99_600}), [1])
+
+    def test_figures_have_their_labels(self) -> None:
+        self.assertEqual(Figure("throughput", 1.0, {"frame-size": "64"}).meaning.unit, "frames/s")

@@ -1,0 +1,144 @@
+import json
+import os
+import tempfile
+import unittest
+from contextlib import chdir, closing
+from pathlib import Path
+from unittest import mock
+
+from harvok.core.observer import Observer
+from harvok.core.trial import TcpTrialResult
+from harvok.errors import LogbookError, StationLostError, TestRunningError
+from harvok.logbook.exchange import read_records
+from harvok.logbook.store import Logbook
+from harvok.runner.journal import Journal
+from harvok.runner.keeping import Keeper, new_id
+from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.rescue import rescue
+from harvok.testing.clock import ManualClock
+from tests.logbook.test_logbook import START, record
+
+
+class Listener(Observer):
+    def __init__(self) -> None:
+        self.said: list[str] = []
+
+    def notice(self, text: str) -> None:
+        self.said.append(text)
+
+
+class InAFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.enterContext(chdir(self.folder))
+        self.clock = ManualClock()
+
+
+class Locks(InAFolder):
+    def held(self, what: str, wait_s: float = 0.0, said: list[str] | None = None):  # type: ignore[no-untyped-def]
+        heard: list[str] = [] if said is None else said
+        return one_test_at_a_time(what, wait_s, self.clock, heard.append, self.folder / "lock")
+
+    def test_the_second_is_told_who_has_it(self) -> None:
+        with self.held("a test towards hall"), self.assertRaises(TestRunningError) as caught, self.held("another"):
+            self.fail("two at once")
+        self.assertIn(f"a test towards hall (process {os.getpid()})", str(caught.exception))
+        with self.held("another"):
+            self.assertTrue((self.folder / "lock").read_text().startswith("another"))
+
+    def test_waiting_gives_up_in_time_and_says_so_once(self) -> None:
+        said: list[str] = []
+        with self.held("first"), self.assertRaises(TestRunningError), self.held("second", 30, said):
+            self.fail("two at once")
+        self.assertEqual(len(said), 1)
+        self.assertIn("waiting up to 30 s", said[0])
+        self.assertGreaterEqual(self.clock.now_ns(), 30e9)
+
+    def test_it_is_free_after_an_error(self) -> None:
+        with self.assertRaises(ValueError), self.held("first"):
+            raise ValueError
+        with self.held("second"):
+            self.assertTrue((self.folder / "lock").exists())
+
+
+class Keeping(InAFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.logbook = Logbook("book.sqlite")
+        self.addCleanup(self.logbook.close)
+        self.listener = Listener()
+        self.kept: list[object] = []
+        self.keeper = Keeper(self.logbook, self.listener, self.kept.append, self.clock)
+
+    def begun(self):  # type: ignore[no-untyped-def]
+        whole = record()
+        cleared = {"state": "running", "trials": [], "figures": [], "readings": [], "notices": ["mind the gap"]}
+        return whole, whole.model_copy(update=cleared)
+
+    def test_a_run_that_goes_well(self) -> None:
+        whole, begun = self.begun()
+        result = whole.trials[0].result
+
+        def measure(everyone: Observer, journal: Journal) -> dict[str, object]:
+            everyone.trial_started(1, whole.trials[0].trial)
+            everyone.trial_finished(1, result)
+            self.assertEqual(len(journal.trials), 1)
+            return {"figures": whole.figures, "readings": whole.readings}
+
+        self.keeper.measure(begun, measure)
+        found = self.logbook.record(whole.id)
+        self.assertEqual((found.state, found.trials, found.figures), ("complete", whole.trials, whole.figures))
+        self.assertEqual((self.kept, self.listener.said), ([found], ["mind the gap"]))
+        self.assertEqual(found.ended, self.clock.utc())
+
+    def test_a_run_that_breaks_off_keeps_its_intervals_and_its_reason(self) -> None:
+        whole, begun = self.begun()
+        result = whole.trials[0].result
+        assert isinstance(result, TcpTrialResult)
+
+        def measure(everyone: Observer, _: Journal) -> dict[str, object]:
+            everyone.trial_started(1, whole.trials[0].trial)
+            everyone.interval(result.directions[0].sender_intervals[0])
+            raise StationLostError("the lead was pulled", "plug it in")
+
+        with self.assertRaises(StationLostError):
+            self.keeper.measure(begun, measure)
+        found = self.logbook.record(whole.id)
+        assert found.fault
+        self.assertEqual((found.state, found.fault.reference), ("broken", "station-lost"))
+        self.assertEqual(found.trials[0].intervals, [result.directions[0].sender_intervals[0]])
+        self.assertEqual(self.kept, [found])
+
+    def test_a_logbook_that_fails_at_the_end_is_made_up_for(self) -> None:
+        _, begun = self.begun()
+        with mock.patch.object(self.logbook, "finish", side_effect=LogbookError("the disk is full", "make room")):
+            self.keeper.measure(begun, lambda *_: {})
+        (saved,) = self.folder.glob("harvok-run-*.jsonl")
+        self.assertEqual(list(read_records(saved)), self.kept)
+        self.assertIn("the disk is full", self.listener.said[-1])
+
+    def test_a_logbook_that_fails_on_the_way_does_not_stop_the_test(self) -> None:
+        whole, begun = self.begun()
+        with (
+            mock.patch.object(self.logbook, "add_to_journal", side_effect=LogbookError("full", "make room")),
+            closing(Journal(self.logbook, begun.id)) as journal,
+        ):
+            journal.trial_started(1, whole.trials[0].trial)
+            journal.trial_finished(1, whole.trials[0].result)
+        self.assertIsInstance(journal.fault, LogbookError)
+        self.assertEqual(journal.trials, whole.trials)
+
+    def test_a_rescue_tries_the_next_folder(self) -> None:
+        with mock.patch.object(Path, "cwd", return_value=Path("/proc/nowhere")):
+            path = rescue(record())
+        assert path
+        self.addCleanup(path.unlink)
+        self.assertEqual(path.parent, Path(tempfile.gettempdir()))
+        self.assertEqual(json.loads(path.read_text())["id"], record().id)
+
+    def test_ids_sort_by_time_and_differ(self) -> None:
+        ids = {new_id(START) for _ in range(50)}
+        self.assertGreater(len(ids), 45)
+        self.assertTrue(all(one.startswith("20261123-080000-") for one in ids))
