@@ -4,6 +4,7 @@ Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not mea
 """
 
 import importlib
+import os
 import sys
 from typing import Annotated, Any
 
@@ -12,7 +13,7 @@ from typer.core import TyperGroup
 
 from harvok import __version__
 from harvok.cli.table import COMMANDS
-from harvok.errors import BrokenOffError, HarvokError
+from harvok.errors import BrokenOffError, HarvokError, UsageError
 
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
@@ -36,6 +37,8 @@ class LazyGroup(TyperGroup):
             return super().invoke(ctx)
         except KeyboardInterrupt:
             raise BrokenOffError("broken off at the keyboard", "Nothing was changed.") from None
+        except typer.Abort:
+            raise UsageError("a question was asked and not answered", "Give the answer as an option.") from None
 
 
 def _placeholder(name: str, summary: str) -> Any:
@@ -86,6 +89,11 @@ def main() -> None:
     except HarvokError as error:
         _show(error)
         sys.exit(error.exit_code)
+    except Exception as error:
+        if os.environ.get("HARVOK_TRACE"):
+            raise
+        _show(HarvokError(f"Harvok itself failed: {error!r}", "Set HARVOK_TRACE=1 to see where, and report it."))
+        sys.exit(HarvokError.exit_code)
 
 
 def _show(error: HarvokError) -> None:

@@ -45,7 +45,7 @@ class Desk:
     def renew(self, session: str) -> None:
         """Proves that the near end still lives. Raises ProtocolError for a session that has ended."""
         with self._lock:
-            if not self._holder or not secrets.compare_digest(self._holder.session, session):
+            if not self._holder or not secrets.compare_digest(self._holder.session.encode(), session.encode()):
                 raise ProtocolError(
                     "this session has ended: the near end was silent for too long, or gave the station back",
                     "Measure again; if it happens often, look for losses on the control connection.",

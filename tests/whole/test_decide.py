@@ -65,7 +65,7 @@ class Logbooks(ProgramTest):
         shown = self.harvok("logbook", "show", "0001-dome").stdout
         for words in ("930.0 Mb/s", "rated 1 Gb/s", "limiter:", "dome0", "harvok tcp hall", "with length", "trial 1"):
             self.assertIn(words, shown)
-        self.harvok("logbook", "remove", "0001-dome", code=1)  # nobody there to say yes
+        self.harvok("logbook", "remove", "0001-dome", code=2)  # nobody there to say yes
         self.harvok("logbook", "remove", "0001-dome", "--yes")
         self.harvok("logbook", "show", "0001-dome", code=2)
 

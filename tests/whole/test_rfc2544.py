@@ -112,5 +112,6 @@ class RigFiles(ProgramTest):
         (self.folder / "dome.toml").write_text(everything.replace("A rig of", "# A rig of"))
         self.assertIn("reorders 0.010 %", self.harvok("rig", "show", "dome.toml").stdout)
         self.harvok("rig", "new", "dome.toml", "--name", "b", "--rated", "1G", code=2)
+        self.assertIn("not answered", self.harvok("rig", "new", "other.toml", code=2).stderr)
         self.harvok("rig", "new", "dome.toml", "--name", "b", "--rated", "1G", "--overwrite")
         self.assertEqual(json.loads(self.harvok("rig", "show", "dome.toml", "--json").stdout)["name"], "b")

@@ -124,7 +124,7 @@ def remove(
     """Forget runs for good."""
     with _open(logbook) as book:
         ids = list(dict.fromkeys(book.find(run) for run in runs))
-        if not yes:
-            typer.confirm(f"Remove {', '.join(ids)} for good?", abort=True)
+        if not yes and not typer.confirm(f"Remove {', '.join(ids)} for good?"):
+            ids = []
         book.remove(ids)
     typer.echo(f"{len(ids)} runs removed")
