@@ -125,6 +125,30 @@ def format_duration(duration_s: float) -> str:
     return _prefixed(duration_s, steps, "s")
 
 
+_TIME_STEPS = ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs"))
+
+
+def _three_digits(value: float) -> str:
+    """Three significant digits without trailing zeros behind the point: 216, 4.72, 0.459."""
+    text = f"{value:.3g}"
+    return text if "e" not in text else f"{value:.0f}"
+
+
+def format_size_briefly(size_bytes: float) -> str:
+    """Bytes in three digits, for columns: 216 kB."""
+    for factor, prefix in _RATE_STEPS:
+        if abs(size_bytes) >= factor * 0.9995:
+            return f"{_three_digits(size_bytes / factor)} {prefix}B"
+    return "0 B"
+
+
+def format_times_briefly(*durations_s: float) -> str:
+    """Several times in one unit, for columns: 4/459 µs."""
+    largest = max(durations_s)
+    factor, unit = next((step for step in _TIME_STEPS if largest >= step[0]), _TIME_STEPS[-1])
+    return f"{'/'.join(_three_digits(one / factor) for one in durations_s)} {unit}"
+
+
 def format_span(duration_s: float) -> str:
     """A planned or set time, in its shortest form: 8 s, 1.5 s, 5 min, 1 h."""
     for unit_s, unit in ((3600.0, "h"), (60.0, "min")):

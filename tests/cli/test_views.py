@@ -15,10 +15,11 @@ from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.observer import RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import TcpTrial
+from harvok.core.trial import CpuUse, TcpTrial
+from harvok.logbook.listing import RunLine
 from harvok.testing.transfers import transfer
 from tests.core.test_compare import STEADY, lowered, series
-from tests.logbook.test_logbook import LINK, record
+from tests.logbook.test_logbook import LINK, START, record
 
 
 def screen(terminal: bool = False, height: int = 40) -> tuple[Console, io.StringIO]:
@@ -52,6 +53,26 @@ class LiveViews(unittest.TestCase):
         console.print(rows_table([bare]))
         self.assertEqual(out.getvalue().count("–"), 5)
 
+    def test_every_table_fits_eighty_columns(self) -> None:
+        console, out = screen()
+        console.width = 80
+        hot = CpuUse([1.0], [1.0])
+        joiner, result = RowJoiner(LINK, 4), transfer(99.99e9, 3, direction="receive", near_cpu=hot, far_cpu=hot)
+        halves = [*result.sender_intervals, *result.receiver_intervals]
+        console.print(rows_table([row for row in map(joiner.add, halves) if row]))
+        show_run(console, record())
+        show_repeats(console, [record(n) for n in range(5)])
+        show_comparison(console, compare(series("before", STEADY), series("after", STEADY), Criteria()))
+        line = RunLine(
+            "20261123-083840-6wvr", START, "complete", "tcp each", "dome – hall", "before-recabling", "", {},
+            {("goodput-settled", "send"): 12.34e9},
+        )  # fmt: skip
+        show_lines(console, [line], 1, "book.sqlite")
+        said = out.getvalue()
+        self.assertNotIn("…", said)
+        for whole in ("RTT least/mean CPU near/far", "99.99 Gb/s", "100/100 %", "before-recabling 12.34 Gb/s"):
+            self.assertIn(whole, said)
+
     def test_on_a_terminal_the_table_grows_within_the_screen(self) -> None:
         console, out = screen(terminal=True, height=14)
         view = TestView(console)
@@ -63,7 +84,7 @@ class LiveViews(unittest.TestCase):
             view.interval(sender)
         view.close()
         said = out.getvalue()
-        for words in ("dome – hall", "repeat 2 of 5", "24 earlier rows", "29.0 to 30.0"):
+        for words in ("dome – hall", "repeat 2 of 5", "24 earlier rows", "30.0 send"):
             self.assertIn(words, said)
 
     def test_without_one_there_are_lines(self) -> None:

@@ -151,7 +151,7 @@ class FrameFigures(unittest.TestCase):
         before, after = self.frames("a", [1e6] * 5), self.frames("b", [0.9e6] * 5)
         found = judged(before, after, least_share=0.5)
         self.assertEqual([f.verdict for f in found.findings], ["REJECT", "ACCEPT"])
-        self.assertEqual(found.findings[0].where, "send, 64 B frames")
+        self.assertEqual(found.findings[0].where, "send, 64 B")
         self.assertIn("throughput changed by -10.0 to -10.0 %", found.findings[0].reason)
 
 

@@ -73,6 +73,13 @@ class ShowingQuantities(unittest.TestCase):
             ["8 s", "1.5 s", "5 min", "1 h", "2 min 10 s"],
         )
 
+    def test_brief_forms_for_columns(self) -> None:
+        sizes = [units.format_size_briefly(s) for s in (0, 999, 216_000, 4_718_000, 65_480, 1e9)]
+        self.assertEqual(sizes, ["0 B", "999 B", "216 kB", "4.72 MB", "65.5 kB", "1 GB"])
+        self.assertEqual(units.format_times_briefly(4e-6, 459e-6), "4/459 µs")
+        self.assertEqual(units.format_times_briefly(0.0351, 0.036), "35.1/36 ms")
+        self.assertEqual(units.format_times_briefly(0.0, 1.25), "0/1.25 s")
+
     def test_small_shares_keep_their_digits(self) -> None:
         self.assertEqual(
             [units.format_share(s) for s in (0.991, 0.00012, 1e-7, 0.0)], ["99.1 %", "0.012 %", "<0.001 %", "0.0 %"]

@@ -110,7 +110,7 @@ class Demos(ProgramTest):
         for words in ("before-recabling", "after-recabling", "changed on purpose", "docs/guide.md", "receive window"):
             self.assertIn(words, said)
         self.assertIn("REJECT  after-recabling", said)
-        self.assertIn("REJECT send, 64 B frames", said)
+        self.assertIn("REJECT send, 64 B", said)
         self.assertTrue((self.folder / "demo" / "demo-plots" / "throughput.svg").exists())
         place = str(self.folder / "demo" / "demo.sqlite")
         lines = json.loads(self.harvok("logbook", "list", "--logbook", place, "--json").stdout)

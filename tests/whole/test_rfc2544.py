@@ -52,7 +52,7 @@ class Benchmarking(ProgramTest):
         for series, rig in (("now", better), ("offered", self.rig())):
             self.harvok("rfc2544", rig, "throughput", "--frame-size", "64", "--repeat", "5", "--series", series)
         said = self.harvok("compare", "now", "offered", code=1).stdout
-        self.assertIn("REJECT send, 64 B frames: throughput changed by -44", said)
+        self.assertIn("REJECT send, 64 B: throughput changed by -44", said)
         self.harvok("compare", "offered", "now", code=0)
 
     def test_a_tolerance_is_said_beside_the_figure(self) -> None:

@@ -19,11 +19,14 @@ _SHOWN = (
 )  # fmt: skip
 
 
+_WIDE = 104  # columns that the table with its spreads takes
+
+
 def show_comparison(console: Console, found: Comparison) -> None:
     """Prints the whole comparison."""
     show_verdict(console, found)
     console.print()
-    console.print(_figures(found))
+    console.print(_figures(found, with_spread=console.width >= _WIDE))
     console.print(_how(found), style="dim", soft_wrap=True)
     _show_differences(console, found)
     for series in (found.before, found.after):
@@ -46,7 +49,7 @@ def _show_finding(console: Console, finding: Finding) -> None:
         console.print(Padding(Text.assemble(("next: ", "bold"), finding.advice), (0, 0, 0, 9), expand=False))
 
 
-def _figures(found: Comparison) -> Table:
+def _figures(found: Comparison, with_spread: bool) -> Table:
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     table.add_column("")
     table.add_column("of")
@@ -62,11 +65,11 @@ def _figures(found: Comparison) -> Table:
     for quantity in _SHOWN:
         for row in found.rows:
             if row.quantity == quantity:
-                table.add_row(*_cells(row))
+                table.add_row(*_cells(row, with_spread))
     return table
 
 
-def _cells(row: Row) -> list[str]:
+def _cells(row: Row, with_spread: bool) -> list[str]:
     meaning = QUANTITIES[row.quantity]
     show = FORMATS[meaning.unit]
     relative = meaning.unit != "ratio"  # how much a share changed in proportion to itself only misleads
@@ -79,9 +82,9 @@ def _cells(row: Row) -> list[str]:
         meaning.name,
         where(row.labels),
         show(row.before.mean),
-        spread(row.before),
+        *([spread(row.before)] if with_spread else []),
         show(row.after.mean),
-        spread(row.after),
+        *([spread(row.after)] if with_spread else []),
         f"{change.ratio * 100:+.1f} %" if change else DASH,
         _interval(change.interval) if change else DASH,
     ]

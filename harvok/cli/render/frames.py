@@ -25,7 +25,7 @@ _TABLES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     )),
     ("latency", (
         ("latency-least", "least"), ("latency-median", "typical"), ("latency-p999", "99.9 %"),
-        ("latency-most", "most"), ("latency-tagged-mean", "mean of tagged"), ("latency-jitter", "variation"),
+        ("latency-most", "most"), ("latency-tagged-mean", "tagged mean"), ("latency-jitter", "variation"),
     )),
     ("faults", (
         ("burst-mean", "longest burst"), ("buffer-time", "buffer time"), ("recovery-time", "recovery"),
@@ -115,7 +115,7 @@ def _results(record: RunRecord, direction: str, title: str, columns: Sequence[tu
     if not shown:
         return None
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column(f"{title}, {direction}", min_width=20)
+    table.add_column(f"{title}, {direction}", min_width=16)
     for _, heading in shown:
         table.add_column(heading, justify="right")
     for size in sizes:

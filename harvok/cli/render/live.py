@@ -1,17 +1,26 @@
 """A test while it runs: a growing table on a terminal, plain lines elsewhere."""
 
+from collections.abc import Callable
+
 from rich.console import Console, Group, RenderableType
 from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.tcp import show_repeats, show_run
-from harvok.cli.render.words import direction_words, maybe
+from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trial import HalfInterval, Trial
-from harvok.core.units import format_duration, format_rate, format_share, format_size
+from harvok.core.units import (
+    format_duration,
+    format_rate,
+    format_share,
+    format_size,
+    format_size_briefly,
+    format_times_briefly,
+)
 
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
 
@@ -84,26 +93,29 @@ class TestView(Observer):
 
 
 def rows_table(rows: list[IntervalRow]) -> Table:
-    """Intervals as a table: one row per interval and direction."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("seconds", justify="right")
-    table.add_column("direction")
-    for heading in ("goodput", "of ceiling", "sent again", "cwnd", "least RTT", "mean RTT", "core near", "core far"):
-        table.add_column(heading, justify="right")
+    """Intervals as a table that fits 80 columns: one row per interval and direction."""
+    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold")
+    table.add_column("at s", justify="right", no_wrap=True)
+    table.add_column("direction", no_wrap=True)
+    for heading in ("goodput", "ceiling", "resent", "cwnd", "RTT least/mean", "CPU near/far"):
+        table.add_column(heading, justify="right", no_wrap=True)
     for row in rows:
         table.add_row(
-            f"{row.start_s:.1f} to {row.end_s:.1f}",
+            f"{row.end_s:.1f}",
             direction_words(row.direction),
             format_rate(row.goodput_bps),
             maybe(row.ceiling_share, format_share),
-            maybe(row.retransmitted_bytes, format_size),
-            maybe(row.cwnd_bytes, format_size),
-            maybe(row.rtt_least_s, format_duration),
-            maybe(row.rtt_mean_s, format_duration),
-            maybe(row.core_near, format_share),
-            maybe(row.core_far, format_share),
+            maybe(row.retransmitted_bytes, format_size_briefly),
+            maybe(row.cwnd_bytes, format_size_briefly),
+            _pair(row.rtt_least_s, row.rtt_mean_s, format_times_briefly),
+            _pair(row.core_near, row.core_far, lambda near, far: f"{near * 100:.0f}/{far * 100:.0f} %"),
         )
     return table
+
+
+def _pair(one: float | None, other: float | None, show: Callable[[float, float], str]) -> str:
+    """Two values as shown together, or a dash where one is missing."""
+    return DASH if one is None or other is None else show(one, other)
 
 
 def plain_line(row: IntervalRow) -> str:

@@ -11,6 +11,8 @@ from harvok.cli.render.words import DASH
 from harvok.core.units import format_rate
 from harvok.logbook.listing import RunLine
 
+_WIDE = 108  # columns that the whole table takes
+
 
 def lines_as_json(lines: Sequence[RunLine]) -> str:
     """The list as a JSON array; headline figures in b/s and ratios."""
@@ -42,12 +44,14 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
         console.print(f"No runs here yet ({place}).", soft_wrap=True)
         console.print("`harvok tcp STATION` takes the first; `harvok demo` shows how.")
         return
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    for heading in ("run", "state", "test", "between", "series"):
+    wide = console.width >= _WIDE
+    table = Table(box=None, padding=(0, 2 if wide else 1, 0, 0), header_style="bold")
+    for heading in ("run", "state", "test", *(["between"] if wide else []), "series"):
         table.add_column(heading, no_wrap=True)
     for heading in ("send →", "receive ←"):
         table.add_column(heading, justify="right", no_wrap=True)
-    table.add_column("limiter")
+    if wide:
+        table.add_column("limiter")
     for line in lines:
         state = Text(line.state, style="" if line.state == "complete" else "bold red")
         goodputs = [line.headline.get(("goodput-settled", direction)) for direction in ("send", "receive")]
@@ -55,10 +59,10 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
             line.id,
             state,
             line.test,
-            line.rig,
+            *([line.rig] if wide else []),
             line.series or DASH,
             *(DASH if value is None else format_rate(value) for value in goodputs),
-            ", ".join(dict.fromkeys(line.limiters.values())) or DASH,
+            *([", ".join(dict.fromkeys(line.limiters.values())) or DASH] if wide else []),
         )
     console.print(table)
     if total > len(lines):

@@ -156,9 +156,9 @@ def _judge(
 
 
 def where(labels: Mapping[str, str]) -> str:
-    """What a figure is of, in words: `send`, or `send, 64 B frames`."""
+    """What a figure is of, in words: `send`, or `send, 64 B`."""
     size = labels.get("frame-size")
-    parts = [labels.get("direction", ""), f"{size} B frames" if size else "", labels.get("load", "")]
+    parts = [labels.get("direction", ""), f"{size} B" if size else "", labels.get("load", "")]
     return ", ".join(part for part in parts if part)
 
 
