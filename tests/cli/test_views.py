@@ -11,12 +11,14 @@ from harvok.cli.render.live import TestView, plain_line, rows_table
 from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.tcp import show_repeats, show_run
 from harvok.core.judgement.compare import Criteria, compare
+from harvok.core.judgement.sample import Series
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.observer import RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trial import CpuUse, TcpTrial
 from harvok.logbook.listing import RunLine
+from harvok.runner.samples import sample_of
 from harvok.testing.transfers import transfer
 from tests.core.test_compare import STEADY, lowered, series
 from tests.logbook.test_logbook import LINK, START, record
@@ -62,7 +64,8 @@ class LiveViews(unittest.TestCase):
         console.print(rows_table([row for row in map(joiner.add, halves) if row]))
         show_run(console, record())
         show_repeats(console, [record(n) for n in range(5)])
-        show_comparison(console, compare(series("before", STEADY), series("after", STEADY), Criteria()))
+        runs = [[sample_of(record(n, megabits=value)) for n, value in enumerate(STEADY)] for _ in range(2)]
+        show_comparison(console, compare(Series("before", runs[0]), Series("after", runs[1]), Criteria()))
         line = RunLine(
             "20261123-083840-6wvr", START, "complete", "tcp each", "dome – hall", "before-recabling", "", {},
             {("goodput-settled", "send"): 12.34e9},
@@ -70,7 +73,13 @@ class LiveViews(unittest.TestCase):
         show_lines(console, [line], 1, "book.sqlite")
         said = out.getvalue()
         self.assertNotIn("…", said)
-        for whole in ("RTT least/mean CPU near/far", "99.99 Gb/s", "100/100 %", "before-recabling 12.34 Gb/s"):
+        for whole in (
+            "RTT least/mean CPU near/far",
+            "retransmitted      send",
+            "99.99 Gb/s",
+            "100/100 %",
+            "before-recabling 12.34 Gb/s",
+        ):
             self.assertIn(whole, said)
 
     def test_on_a_terminal_the_table_grows_within_the_screen(self) -> None:

@@ -27,7 +27,7 @@ def show_comparison(console: Console, found: Comparison) -> None:
     show_verdict(console, found)
     console.print()
     console.print(_figures(found, with_spread=console.width >= _WIDE))
-    console.print(_how(found), style="dim", soft_wrap=True)
+    console.print(Padding(Text(_how(found), style="dim"), 0, expand=False))
     _show_differences(console, found)
     for series in (found.before, found.after):
         if series.left_out:
@@ -50,18 +50,13 @@ def _show_finding(console: Console, finding: Finding) -> None:
 
 
 def _figures(found: Comparison, with_spread: bool) -> Table:
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("")
-    table.add_column("of")
-    for heading in (
-        "before",
-        "spread",
-        "after",
-        "spread",
-        "change",
-        f"{found.criteria.confidence * 100:.0f} % interval",
-    ):
-        table.add_column(heading, justify="right")
+    table = Table(box=None, padding=(0, 2 if with_spread else 1, 0, 0), header_style="bold")
+    table.add_column("", no_wrap=True)
+    table.add_column("of", no_wrap=True)
+    interval = f"{found.criteria.confidence * 100:.0f} % interval"
+    for heading in ("before", "spread", "after", "spread", "change", interval):
+        if with_spread or heading != "spread":
+            table.add_column(heading, justify="right", no_wrap=True)
     for quantity in _SHOWN:
         for row in found.rows:
             if row.quantity == quantity:
