@@ -75,7 +75,7 @@ class LiveViews(unittest.TestCase):
         self.assertNotIn("…", said)
         for whole in (
             "RTT least/mean CPU near/far",
-            "retransmitted      send",
+            "retransmitted        send",
             "99.99 Gb/s",
             "100/100 %",
             "before-recabling 12.34 Gb/s",
