@@ -156,10 +156,12 @@ def listen(host: str | None, port: int, options: SocketOptions | None = None) ->
     try:
         for family in families:
             sockets.append(_listener(family, host, port, options))
-    except OSError as error:
+    except BaseException as error:
         for sock in sockets:
             sock.close()
-        raise _listen_error(error, host, port) from error
+        if isinstance(error, OSError):
+            raise _listen_error(error, host, port) from error
+        raise
     return sockets
 
 

@@ -6,11 +6,12 @@ import unittest
 from collections.abc import Callable, Sequence
 from contextlib import closing, suppress
 from itertools import pairwise
+from unittest import mock
 
 from harvok.clock import SYSTEM
 from harvok.core.trial import CpuUse, HalfInterval, HalfSummary, SocketOptions, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES, WELCOME, Hello, encode_hello
-from harvok.errors import DataBlockedError, FarEndError, FlowBrokenError, NearEndError
+from harvok.errors import DataBlockedError, FarEndError, FlowBrokenError, NearEndError, UnsupportedError
 from harvok.host.cpu import Meter
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import Source, format_address, listen, read_tcp_info
@@ -88,6 +89,20 @@ class Transfers(unittest.TestCase):
             self.assertEqual(len(interval.tcp), 3)
             self.assertGreater(interval.tcp[0].mss_bytes or 0, 500)
         self.assertGreater(sender.connections[0].handshake.rtt_us or 0 if sender.connections[0].handshake else 0, 0)
+
+    def test_a_system_that_tells_nothing_still_measures(self) -> None:
+        with mock.patch("harvok.traffic.sockets.has_tcp_info", return_value=False):
+            joined = Joined(TcpTrial(("send",), amount_bytes=100_000, tick_s=0.02, interval_s=0.1))
+            sender, receiver = joined.run()
+        self.assertEqual(receiver.flow_bytes, [100_000])
+        self.assertEqual([i.tcp for i in joined.intervals], [[]] * len(joined.intervals))
+        self.assertIsNone(sender.connections[0].handshake)
+        self.assertTrue(sender.missing[0].startswith("tcp_info"))
+        with (
+            mock.patch("harvok.traffic.sockets.has_tcp_info", return_value=False),
+            self.assertRaisesRegex(UnsupportedError, "cannot pace"),
+        ):
+            Joined(TcpTrial(("send",), duration_s=1.0, options=SocketOptions(pacing_bps=1e6)))
 
     def test_options_reach_both_ends(self) -> None:
         options = SocketOptions(socket_buffer_bytes=20_000, mss_bytes=1000, congestion_control="reno", dscp=46)
