@@ -38,8 +38,8 @@ CHANGED = "socket-buffer"
 TODAY, OFFERED = "dome-sw-a", "dome-sw-b"
 
 _RIGS = Path(__file__).parents[1] / "rigs" / "demo"
-_DURATION_S = 1.0
-_TICK_S = 0.025
+_DURATION_S = 0.8
+_TICK_S = 0.02
 _READY = "is ready"
 
 
