@@ -19,9 +19,10 @@ from harvok.core.trial import Role
 from harvok.traffic.counters import Cell, Counters
 
 BLOCK_BYTES = 64 * 1024
-BLOCKS_A_CALL = 8
-"""One call moves up to 512 KiB, and all of it lies in one and the same block: it stays in the core's cache, so that
-what is measured is the kernel and the link, not this host's memory."""
+BLOCKS_ALONE, BLOCKS_SHARING = 2, 8
+"""How many blocks one call moves. All of them are one and the same block: it stays in the core's cache, so that what is
+measured is the kernel and the link, not this host's memory. A flow that has its worker to itself goes fastest with
+short calls, which let acknowledgements in between; flows that share one with long calls, which switch less often."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,9 +54,9 @@ def _block() -> memoryview:
     return block
 
 
-def _send(sock: socket.socket, cells: memoryview, at: int) -> None:
+def _send(sock: socket.socket, cells: memoryview, at: int, blocks_a_call: int) -> None:
     """Sends without end, counting into `cells[at]`."""
-    blocks = [_block()] * BLOCKS_A_CALL
+    blocks = [_block()] * blocks_a_call
     send, total = sock.sendmsg, 0
     while True:
         total += send(blocks)
@@ -74,9 +75,9 @@ def _send_amount(sock: socket.socket, cells: memoryview, at: int, amount_bytes: 
         pass
 
 
-def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int) -> None:
+def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blocks_a_call: int) -> None:
     """Receives until the other end closes, counting into `cells[at]`; stamps the first byte into `cells[first_at]`."""
-    blocks = [_block()] * BLOCKS_A_CALL
+    blocks = [_block()] * blocks_a_call
     receive = sock.recvmsg_into
     total = receive(blocks)[0]
     cells[first_at] = SYSTEM.now_ns()
@@ -90,11 +91,12 @@ def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int) -> 
 def _flow(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:
     """Runs one flow to its end and leaves the time and the error, if any, in its row."""
     cells, at = counters.cells, Counters.index(row, Cell.BYTES)
+    blocks = BLOCKS_ALONE if len(orders.flows) == 1 else BLOCKS_SHARING
     try:
         if orders.role == "receiver":
-            _receive(sock, cells, at, Counters.index(row, Cell.FIRST_NS))
+            _receive(sock, cells, at, Counters.index(row, Cell.FIRST_NS), blocks)
         elif orders.amount_bytes is None:
-            _send(sock, cells, at)
+            _send(sock, cells, at, blocks)
         else:
             _send_amount(sock, cells, at, orders.amount_bytes)
     except OSError as error:
