@@ -21,8 +21,9 @@ from harvok.traffic.counters import Cell, Counters
 BLOCK_BYTES = 64 * 1024
 BLOCKS_ALONE, BLOCKS_SHARING = 2, 8
 """How many blocks one call moves. All of them are one and the same block: it stays in the core's cache, so that what is
-measured is the kernel and the link, not this host's memory. A flow that has its worker to itself goes fastest with
-short calls, which let acknowledgements in between; flows that share one with long calls, which switch less often."""
+measured is the kernel and the link, not this host's memory. A flow that is alone goes fastest with short
+calls, which let acknowledgements in between; several flows, which share cores, with long calls, which switch less
+often."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +92,7 @@ def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blo
 def _flow(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:
     """Runs one flow to its end and leaves the time and the error, if any, in its row."""
     cells, at = counters.cells, Counters.index(row, Cell.BYTES)
-    blocks = BLOCKS_ALONE if len(orders.flows) == 1 else BLOCKS_SHARING
+    blocks = BLOCKS_ALONE if orders.counters_rows == 1 else BLOCKS_SHARING
     try:
         if orders.role == "receiver":
             _receive(sock, cells, at, Counters.index(row, Cell.FIRST_NS), blocks)

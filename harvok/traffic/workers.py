@@ -13,15 +13,18 @@ from harvok.traffic.counters import Counters
 from harvok.traffic.worker import Orders
 
 
-class Workers:
-    """The worker processes of one half of one direction: flows dealt out over at most one process for each core.
+_PROCESSES_A_CORE = 4
 
-    More processes than cores gain nothing: within a process each flow has a thread, and threads leave the
-    interpreter while the kernel moves their bytes.
+
+class Workers:
+    """The worker processes of one half of one direction: a process for each flow, up to a few for each core.
+
+    Beyond that a process has several flows, each with a thread: threads leave the interpreter while the kernel moves
+    their bytes, but take turns in it, which costs a few percent where cores are short.
     """
 
     def __init__(self, role: Role, sockets: Sequence[socket], counters: Counters, amount_bytes: int | None) -> None:
-        count = min(len(sockets), os.cpu_count() or 1)
+        count = min(len(sockets), _PROCESSES_A_CORE * (os.cpu_count() or 1))
         self._processes = []
         for number in range(count):
             flows = list(range(number, len(sockets), count))
