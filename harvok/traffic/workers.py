@@ -12,7 +12,6 @@ from harvok.errors import NearEndError
 from harvok.traffic.counters import Counters
 from harvok.traffic.worker import Orders
 
-
 _PROCESSES_A_CORE = 4
 
 
