@@ -3,7 +3,6 @@
 from collections.abc import Mapping
 from contextlib import closing
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
@@ -15,7 +14,6 @@ from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
-from harvok.rigs.files import read_rig
 from harvok.rigs.simulated import SimulatedRig, device_of
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Keeper, Label, OnRecord, new_id
@@ -33,11 +31,6 @@ class FrameRequest:
     command: list[str]
     label: Label = field(default_factory=Label)
     repeat: int = 1
-
-
-def load_rig(path: Path) -> RigFile:
-    """The rig that a file describes. Raises RigFileError."""
-    return read_rig(path)
 
 
 def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:

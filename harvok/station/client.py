@@ -44,7 +44,7 @@ from harvok.traffic.sockets import Source, format_address
 
 _CONNECT_TIMEOUT_S = 5.0
 _ANSWER_TIMEOUT_S = 10.0
-_START_TIMEOUT_S = 30.0  # the station starts a process for each core before it answers
+_START_TIMEOUT_S = 30.0  # the station starts its workers before it answers
 _SILENCE_S = 5.0  # on the progress stream, which says something every second
 _ASK_AGAIN_S = 1.0
 _RENEWALS_A_LEASE = 2.5

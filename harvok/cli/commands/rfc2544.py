@@ -123,14 +123,15 @@ def rfc2544(
     Throughput is measured for every frame size, since the other tests
     need it. Simulated rigs run in virtual time.
     """
-    from harvok.runner.frames import FrameRequest, load_rig
+    from harvok.rigs.files import read_rig
+    from harvok.runner.frames import FrameRequest
     from harvok.runner.keeping import Label
 
     if not 0 < resolution <= 0.1:
         raise typer.BadParameter(
             "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
         )
-    file = load_rig(rig)
+    file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,
         directions=_DIRECTIONS[direction],

@@ -37,9 +37,9 @@ def new(
 @app.command()
 def show(file: RigPath, json: JsonOption = False) -> None:
     """Check a rig file, and draw who is wired to what."""
-    from harvok.runner.frames import load_rig
+    from harvok.rigs.files import read_rig
 
-    rig = load_rig(file)
+    rig = read_rig(file)
     if json:
         typer.echo(rig.model_dump_json(indent=2))
         return
