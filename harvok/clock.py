@@ -11,6 +11,9 @@ class Clock(Protocol):
     def now_ns(self) -> int:
         """Monotonic nanoseconds: for durations, never for dates."""
 
+    def wall_ns(self) -> int:
+        """The wall clock in nanoseconds since 1970: for stamps that cross processes, never for durations."""
+
     def sleep(self, duration_s: float) -> None:
         """Waits for `duration_s` seconds."""
 
@@ -23,6 +26,9 @@ class SystemClock:
 
     def now_ns(self) -> int:
         return time.monotonic_ns()
+
+    def wall_ns(self) -> int:
+        return time.time_ns()
 
     def sleep(self, duration_s: float) -> None:
         time.sleep(duration_s)

@@ -73,9 +73,23 @@ class UnsupportedError(NearEndError):
 
 
 class TesterLimitError(NearEndError):
-    """The tester cannot do what a trial asks for, so nothing can be said about the device."""
+    """The tester cannot do what a trial asks for, so nothing can be said about the device. `held_share` is how much of
+    the intended load it held at best; 1 when the load was not what it lacked."""
 
     reference = "tester-limit"
+
+    def __init__(self, message: str, hint: str, held_share: float = 1.0) -> None:
+        super().__init__(message, hint)
+        self.held_share = held_share
+
+    def __reduce__(self) -> tuple[type, tuple[str, str, float]]:
+        return type(self), (self.message, self.hint, self.held_share)
+
+
+class PortError(NearEndError):
+    """An interface of this host cannot be a tester port as it is."""
+
+    reference = "port"
 
 
 class BrokenOffError(NearEndError):
@@ -156,6 +170,12 @@ class FlowBrokenError(FarEndError):
     """A data connection broke in mid-test."""
 
     reference = "flow-broken"
+
+
+class NothingForwardedError(FarEndError):
+    """The device between the ports forwards nothing."""
+
+    reference = "nothing-forwarded"
 
 
 # --- the logbook -------------------------------------------------------------------------------------------

@@ -17,6 +17,7 @@ COMMANDS: dict[str, Row] = {
     "station": Row("harvok.cli.commands.station", "Make this host the far end of tests."),
     "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
     "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
+    "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),
     "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),

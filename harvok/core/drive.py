@@ -4,11 +4,11 @@ A procedure is a generator: it yields the next trial, is sent that trial's resul
 does no I/O. A rig's fault is thrown into it, so that its `finally` runs, and then goes on to the caller.
 """
 
-from collections.abc import Callable, Generator
+from collections.abc import Generator
 from typing import Protocol, TypeVar
 
 from harvok.core.observer import Observer
-from harvok.core.trial import HalfInterval, Trial, TrialResult
+from harvok.core.trial import Trial, TrialResult
 
 Findings = TypeVar("Findings")
 AskedT = TypeVar("AskedT", bound=Trial)
@@ -20,8 +20,9 @@ AnsweredT_co = TypeVar("AnsweredT_co", bound=TrialResult, covariant=True)
 class Rig(Protocol[AskedT_contra, AnsweredT_co]):
     """Where trials of one kind run."""
 
-    def run(self, trial: AskedT_contra, observe: Callable[[HalfInterval], None]) -> AnsweredT_co:
-        """Runs one trial to its end. Raises NearEndError or FarEndError when it cannot."""
+    def run(self, trial: AskedT_contra, observer: Observer) -> AnsweredT_co:
+        """Runs one trial to its end, and tells what happens meanwhile. Raises NearEndError or FarEndError when it
+        cannot."""
 
 
 def drive(
@@ -34,7 +35,7 @@ def drive(
         while True:
             observer.trial_started(number, trial)
             try:
-                result = rig.run(trial, observer.interval)
+                result = rig.run(trial, observer)
             except BaseException as fault:
                 procedure.throw(fault)
                 raise

@@ -2,17 +2,24 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from typing import Literal
 
 from harvok.core.quantities import QUANTITIES, Quantity
+
+Mark = Literal["", "tester-limit"]
 
 
 @dataclass(frozen=True, slots=True)
 class Figure:
-    """`value` is in the unit of the quantity; `labels` name direction, frame size, flow, service and the like."""
+    """`value` is in the unit of the quantity; `labels` name direction, frame size, flow, service and the like.
+
+    `mark` is `tester-limit` where the tester could not do more, so that the device may well: no verdict rests on it.
+    """
 
     quantity: str
     value: float
     labels: dict[str, str] = field(default_factory=dict)
+    mark: Mark = ""
 
     @property
     def meaning(self) -> Quantity:

@@ -26,7 +26,7 @@ class FrameTrial:
     back, with gaps between bursts that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for
     frames in flight and for the device to settle (RFC 2544 §23: 2 s and 5 s). From `tag_at_s` on, `tags` frames spread
     evenly over the rest are reported one by one (RFC 2544 §26.2, RFC 8219 §7.2). At `reset_at_s` the rig resets the
-    device. `ip_version` None sends bare Ethernet.
+    device. `ip_version` None sends bare Ethernet. `about` says to people what the trial is for.
     """
 
     frame_sizes: tuple[int, ...]
@@ -39,6 +39,7 @@ class FrameTrial:
     tag_at_s: float | None = None
     tags: int = 0
     reset_at_s: float | None = None
+    about: str = ""
     kind: Literal["frames"] = "frames"
 
     @property
@@ -53,7 +54,8 @@ class FrameTrial:
 @dataclass(frozen=True, slots=True)
 class DelaySummary:
     """Delays through the device, in seconds. `jitter_s` is the mean absolute difference of successive delays
-    (RFC 3393); `counted` says how many frames it rests on, `resolution` how coarse its percentiles are (a ratio)."""
+    (RFC 3393); `counted` says how many frames it rests on, `resolution` how coarse its percentiles are (a ratio).
+    `distribution` is (upper edge in s, frames) of each bin that has any."""
 
     counted: int
     least_s: float
@@ -63,14 +65,24 @@ class DelaySummary:
     most_s: float
     jitter_s: float
     resolution: float
+    distribution: list[tuple[float, int]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class TesterHealth:
-    """What the tester itself did wrong in a trial: frames that its own receive ring dropped, and its longest stall."""
+    """How well the tester did its own part in a trial.
+
+    `ring_drops` frames came and its receive ring was full; `kernel_drops` were dropped by this host's kernel before
+    the ring. `batch_frames` were sent with one call, each batch as late as `late_p99_s` in 99 % of all cases; in the
+    longest stall nothing was sent at all. `held_back_s` is how long no slot of the sending ring was free.
+    """
 
     ring_drops: int = 0
+    kernel_drops: int = 0
     longest_stall_s: float = 0.0
+    batch_frames: int = 1
+    late_p99_s: float = 0.0
+    held_back_s: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +90,8 @@ class FrameDirectionResult:
     """What became of one direction. Frames are this trial's own, each counted once.
 
     `last_loss_s` is when, after the start, the last frame that was lost had been sent; `longest_gap_s` the longest
-    time between two frames that came.
+    time between two frames that came. `looped_frames` came back to the port that had sent them, `foreign_frames` were
+    on the receiving port and not of this trial.
     """
 
     direction: Direction
@@ -91,6 +104,8 @@ class FrameDirectionResult:
     tagged_delays_s: list[float] = field(default_factory=list)
     last_loss_s: float | None = None
     longest_gap_s: float = 0.0
+    looped_frames: int = 0
+    foreign_frames: int = 0
     tester: TesterHealth = TesterHealth()
 
     @property
@@ -111,6 +126,17 @@ class FrameDirectionResult:
     def forwarding_rate_fps(self) -> float:
         """What the device delivered (RFC 2285 §3.6.1)."""
         return self.received_frames / self.sending_s if self.sending_s else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class FrameProgress:
+    """What a rig tells while a trial runs: frames of one direction since its start, and their delay just now."""
+
+    direction: Direction
+    at_s: float
+    sent_frames: int
+    received_frames: int
+    delay_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)

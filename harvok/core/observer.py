@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from harvok.core.ethernet import IpVersion
+from harvok.core.frame_trial import FrameProgress
 from harvok.core.link import Link
 from harvok.core.trial import HalfInterval, Trial, TrialResult
 
@@ -33,6 +34,9 @@ class Observer:
     def interval(self, half: HalfInterval) -> None:
         """One half of one direction finished an interval. May come from another thread, one call at a time."""
 
+    def progress(self, progress: FrameProgress) -> None:
+        """Frames of one direction have come so far; a few times a second."""
+
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """A trial ended and its result is whole."""
 
@@ -57,6 +61,10 @@ class Observers(Observer):
     def interval(self, half: HalfInterval) -> None:
         for observer in self._observers:
             observer.interval(half)
+
+    def progress(self, progress: FrameProgress) -> None:
+        for observer in self._observers:
+            observer.progress(progress)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         for observer in self._observers:

@@ -153,6 +153,29 @@ _ROWS = (
         "from the last frame before a reset to the first after it", "RFC 2544 §26.6; RFC 6201",
     ),
     Quantity(
+        "tester-limit", "the tester's own limit", "frames/s", "L2", "higher",
+        "highest load that the tester held within 0.5 % and that came back whole over a lead alone",
+    ),
+    Quantity(
+        "tester-limit-share", "the tester's limit of line rate", "ratio", "L1", "higher",
+        "the tester's own limit / theoretical maximum frame rate", "RFC 2544 §20",
+    ),
+    Quantity(
+        "offered-error", "error of the offered load", "ratio", "", "lower",
+        "|offered load / intended load − 1|, at a share of the tester's limit", "RFC 2285 §3.5",
+    ),
+    Quantity(
+        "delay-floor", "least delay of the tester", "s", "", "lower",
+        "smallest delay over a lead alone: what every latency contains",
+    ),
+    Quantity(
+        "delay-floor-median", "typical delay of the tester", "s", "", "lower", "median delay over a lead alone",
+    ),
+    Quantity(
+        "delay-floor-p999", "worst delay of the tester", "s", "", "lower",
+        "99.9th percentile of the delays over a lead alone",
+    ),
+    Quantity(
         "busiest-core-near", "busiest core, near end", "ratio", "", "neither",
         "the largest mean share of time that any one core of the near end was busy, after settling",
     ),

@@ -1,11 +1,42 @@
 """How busy this host's cores and a set of processes were between two looks."""
 
-from collections.abc import Sequence
+import contextlib
+import os
+from collections.abc import Collection, Iterator, Sequence
+from pathlib import Path
 
 import psutil
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.trial import CpuUse
+
+
+def usable_cores() -> list[int]:
+    """The cores that this process may run on."""
+    if hasattr(os, "sched_getaffinity"):
+        return sorted(os.sched_getaffinity(0))
+    return list(range(os.cpu_count() or 1))
+
+
+@contextlib.contextmanager
+def keeping_off(cores: Collection[int]) -> Iterator[None]:
+    """Keeps all threads of this process off some cores for a while, where others are left for them."""
+    mine = set(usable_cores())
+    left = mine - set(cores)
+    if not left or left == mine:
+        yield
+        return
+    _move_all_threads(left)
+    try:
+        yield
+    finally:
+        _move_all_threads(mine)
+
+
+def _move_all_threads(cores: Collection[int]) -> None:
+    for thread in Path("/proc/self/task").iterdir():
+        with contextlib.suppress(OSError):  # it may have ended meanwhile
+            os.sched_setaffinity(int(thread.name), cores)
 
 
 class Meter:

@@ -2,6 +2,7 @@
 
 import sys
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,6 +11,7 @@ from harvok.core.models.conditions import InterfaceFacts
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
 
+_UP, _LOWER_UP = 0x1, 0x10000  # IFF_UP, IFF_LOWER_UP (uapi linux/if.h)
 _ON_A_LOWER_PORT = {"vlan", "macvlan", "ipvlan"}  # carry no more than the port below them
 _OF_SEVERAL_PORTS = {"bond", "team"}  # whose driver tells a speed for the whole
 _OFFLOADS = {
@@ -35,6 +37,31 @@ def interface_towards(address: str, source: str | None = None, interface: str | 
             return _describe(kernel, index)
         except (NetlinkError, IndexError):
             return None
+
+
+@dataclass(frozen=True, slots=True)
+class PortState:
+    """What must be known of an interface before it may be a tester port."""
+
+    facts: InterfaceFacts
+    up: bool
+    carrier: bool
+    default_route: bool
+
+
+def port_state(name: str) -> PortState | None:
+    """Looks at an interface of this host; None when there is none of that name, or this system cannot tell."""
+    if sys.platform != "linux":
+        return None
+    from pyroute2 import IPRoute
+
+    with IPRoute() as kernel:
+        found = kernel.link_lookup(ifname=name)
+        if not found:
+            return None
+        flags = kernel.get_links(found[0])[0]["flags"]
+        routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
+        return PortState(_describe(kernel, found[0]), bool(flags & _UP), bool(flags & _LOWER_UP), bool(routes))
 
 
 def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:

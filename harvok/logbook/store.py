@@ -109,6 +109,13 @@ class Logbook:
             raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
         return list(self.records(ids))
 
+    def newest_of(self, test: str, most: int) -> "Iterator[RunRecord]":
+        """The newest complete runs of a test, newest first."""
+        query = sa.select(runs.c.id).where(runs.c.test == test, runs.c.state == "complete")
+        with self._reading() as db:
+            ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(most)).scalars())
+        return self.records(ids)
+
     def add(self, record: "RunRecord") -> bool:
         """Adds a record from elsewhere; False when it is there already. Raises RecordError for another with its id."""
         with self._writing() as db:
@@ -243,9 +250,19 @@ def _columns(record: "RunRecord") -> dict[str, object]:
 
 def _read(text: str) -> "RunRecord":
     """A record from its JSON. The models take a quarter of a second to load, which a list of runs need not wait for."""
+    from pydantic import ValidationError
+
     from harvok.core.models.run import RunRecord
 
-    return RunRecord.model_validate_json(text)
+    try:
+        return RunRecord.model_validate_json(text)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise RecordError(
+            f"a record in the logbook cannot be read: '{where}' {first['msg']}",
+            "It was written by another version of Harvok; read it with that one.",
+        ) from error
 
 
 def _insert(db: Connection, record: "RunRecord") -> None:

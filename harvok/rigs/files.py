@@ -6,7 +6,7 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from harvok.core.models.rig import RigFile
+from harvok.core.models.rig import RIG_FILE, RigFile
 from harvok.errors import RigFileError
 
 _HINT = "docs/rig-files.md has every key; `harvok rig new` writes a file that works."
@@ -20,16 +20,25 @@ def read_rig(path: Path) -> RigFile:
         why = error.strerror if isinstance(error, OSError) else "it is not text"
         raise RigFileError(f"the rig file {path} cannot be read: {why}", _HINT) from error
     try:
-        return RigFile.model_validate(tomllib.loads(text))
+        return RIG_FILE.validate_python(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:
         raise RigFileError(f"{path} is not TOML: {error}", _HINT) from error
     except ValidationError as error:
-        first = error.errors()[0]
-        keys = [str(part) for part in first["loc"]]
-        line = line_of(text, keys)
-        where = f"{path}, line {line}" if line else str(path)
-        what = {"missing": "is missing", "extra_forbidden": "is no key of a rig"}.get(first["type"], first["msg"])
-        raise RigFileError(f"{where}: '{'.'.join(keys)}' {what}", _HINT) from error
+        raise RigFileError(_what_is_wrong(path, text, error), _HINT) from error
+
+
+def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
+    """The first fault, with its line and key. pydantic puts the kind of rig before the key."""
+    first = error.errors()[0]
+    if first["type"].startswith("union_tag"):
+        line = line_of(text, ["kind"])
+        return f"{path}{f', line {line}' if line else ''}: 'kind' is to be simulated, ports or virtual"
+    keys = [str(part) for part in first["loc"][1:]]
+    line = line_of(text, keys)
+    where = f"{path}, line {line}" if line else str(path)
+    what = {"missing": "is missing", "extra_forbidden": "is no key of a rig"}.get(first["type"], first["msg"])
+    what = what.removeprefix("Value error, ")
+    return f"{where}: '{'.'.join(keys)}' {what}" if keys else f"{where}: {what}"
 
 
 def line_of(text: str, keys: list[str]) -> int | None:

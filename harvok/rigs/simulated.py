@@ -5,13 +5,14 @@ frames, spread evenly over each trial.
 """
 
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from math import log
 
 from harvok.core.frame_trial import Direction, FrameDirectionResult, FrameTrial, FrameTrialResult
 from harvok.core.measures.delay import DelayHistogram
-from harvok.core.models.rig import RigFile
-from harvok.core.trial import HalfInterval
+from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
+from harvok.core.observer import Observer
+from harvok.core.wire.test_frame import FrameIp
 from harvok.rigs.device import Device, Stretch, follow, whole_frames
 
 _SAMPLED_DELAYS = 2000
@@ -24,7 +25,10 @@ class SimulatedRig:
         self._device = device
         self._rng = random.Random(seed)
 
-    def run(self, trial: FrameTrial, observe: Callable[[HalfInterval], None]) -> FrameTrialResult:
+    def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
+        """A model carries anything."""
+
+    def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial; nothing is told on the way, since no time passes."""
         return FrameTrialResult([self._direction(trial, direction) for direction in trial.directions])
 
@@ -96,7 +100,7 @@ class SimulatedRig:
         return max(by_queue or 0.0, last)
 
 
-def device_of(rig: RigFile) -> Device:
+def device_of(rig: SimulatedRigFile) -> Device:
     """The device that a rig file describes, between ports of the rated speed."""
     model = rig.device
     return Device(

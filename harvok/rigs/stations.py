@@ -9,6 +9,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link, PortSpeed
 from harvok.core.models.conditions import HostConditions
+from harvok.core.observer import Observer
 from harvok.core.trial import DirectionResult, HalfInterval, HalfSummary, TcpTrial, TcpTrialResult
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
@@ -76,9 +77,9 @@ class StationsRig:
         """What is known of the link: rated speed, and both ends' ports."""
         return Link(self._settings.rated_bps, _port(self.near), _port(self.far))
 
-    def run(self, trial: TcpTrial, observe: Callable[[HalfInterval], None]) -> TcpTrialResult:
+    def run(self, trial: TcpTrial, observer: Observer) -> TcpTrialResult:
         """Runs one trial. Raises StationLostError, DataBlockedError, FlowBrokenError and their like."""
-        collected = _Collector(observe)
+        collected = _Collector(observer.interval)
         prepared = self._client.prepare(trial)
         door = Door(
             (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)

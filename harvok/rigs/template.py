@@ -1,12 +1,18 @@
 """A commented rig file to start from."""
 
 import json
+from typing import Literal
 
+from harvok.core.models.rig import SIDE_1, SIDE_2, DeviceKind, Side
 from harvok.core.units import format_speed
 
-_TEXT = """\
+Kind = Literal["simulated", "ports", "virtual"]
+
+_HEAD = """\
 # A rig of Harvok. docs/rig-files.md explains every key.
 version = 1
+"""
+_SIMULATED = """\
 kind = "simulated"       # a modelled device between two tester ports, in virtual time
 name = {name}
 rated = "{rated}"             # speed of the ports
@@ -30,6 +36,52 @@ store_and_forward = true
 """
 
 
-def rig_text(name: str, rated_bps: float) -> str:
-    """The text of a rig file for a device of this name and port speed."""
-    return _TEXT.format(name=json.dumps(name), rated=format_speed(rated_bps).removesuffix("b/s").replace(" ", ""))
+_PORTS = """\
+kind = "ports"           # two interfaces of this host, with the device between them
+name = {name}
+rated = "{rated}"             # speed of the ports
+device = "{device}"        # wire (a lead alone), switch, or router
+isolated = false         # true once nothing else is on this wire (RFC 6815)
+
+[port1]
+interface = {port1}
+{side1}
+[port2]
+interface = {port2}
+{side2}"""
+_SIDE = """\
+addresses = {addresses}   # the tester's own on this side
+gateways = {gateways}        # the router's
+"""
+_VIRTUAL = """\
+kind = "virtual"         # a device made of this host's kernel, built for each test and gone with it
+name = {name}
+rated = "{rated}"             # the line rate that results are held against
+device = "{device}"        # wire, switch, or router
+{shape}shape = "{rated}"             # holds each way to this line rate, preamble and gap counted
+# buffer = "64k"         # of a shaped port
+# mtu = 1500
+"""
+
+
+def rig_text(
+    kind: Kind, name: str, rated_bps: float, device: DeviceKind = "switch", ports: tuple[str, str] = ("", "")
+) -> str:
+    """The text of a rig file for a device of this name and port speed; `ports` are the interfaces of a ports rig."""
+    text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "virtual": _VIRTUAL}[kind]
+    return text.format(
+        name=json.dumps(name),
+        rated=format_speed(rated_bps).removesuffix("b/s").replace(" ", ""),
+        device=device,
+        shape="# " if device == "wire" else "",
+        port1=json.dumps(ports[0]),
+        port2=json.dumps(ports[1]),
+        side1=_side_text(SIDE_1, device),
+        side2=_side_text(SIDE_2, device),
+    )
+
+
+def _side_text(side: Side, device: DeviceKind) -> str:
+    if device != "router":
+        return ""
+    return _SIDE.format(addresses=json.dumps(side.addresses), gateways=json.dumps(side.gateways))

@@ -1,74 +1,119 @@
-"""Runs RFC 2544 tests on a rig, as often as asked, and keeps every run in the logbook."""
+"""Runs frame tests on a rig, RFC 2544's or a calibration, as often as asked, and keeps every run in the logbook."""
 
-from collections.abc import Mapping
-from contextlib import closing
-from dataclasses import dataclass, field
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
 
-from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.link import Link
-from harvok.core.models.rig import RigFile
-from harvok.core.models.run import RunRecord, SimulatedRigRecord
+from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
+from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
-from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.procedures.calibrate import CalibrationTest, calibrate
+from harvok.core.procedures.rfc2544 import FrameFindings, FrameTest, rfc2544
+from harvok.errors import UsageError
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
-from harvok.rigs.simulated import SimulatedRig, device_of
+from harvok.rigs.frame_rigs import FrameRig, open_rig, record_of
+from harvok.runner.calibration import floors_of, latest_calibration, limits_of
 from harvok.runner.journal import Journal
-from harvok.runner.keeping import Keeper, Label, OnRecord, new_id
+from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
+from harvok.runner.lock import one_test_at_a_time
 
-_NOWHERE = "127.0.0.1"  # a simulated rig sends nothing; only the host that computes it is described
+_NOWHERE = "127.0.0.1"  # ports have no route; only the host is described
+_NOT_CALIBRATED = (
+    "this tester is not calibrated on this rig for all of these frames, so its own limit may pass for the device's: "
+    "run `harvok calibrate` with the same rig first"
+)
 
 
 @dataclass(frozen=True, slots=True)
 class FrameRequest:
-    """Everything that `harvok rfc2544` was asked for."""
+    """Everything that `harvok rfc2544` or `harvok calibrate` was asked for."""
 
     rig: RigFile
-    test: FrameTest
+    test: FrameTest | CalibrationTest
     logbook: str
     command: list[str]
     label: Label = field(default_factory=Label)
     repeat: int = 1
+    wait_s: float = 0.0
 
 
 def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
-    """Runs every repeat; each has a seed of its own, counted up from the rig's, so that repeats differ as they would
-    on a bench and are the same next year."""
-    with closing(Logbook(request.logbook)) as logbook:
+    """Runs every repeat. On a simulated rig each has a seed of its own, counted up from the rig's, so that repeats
+    differ as they would on a bench and are the same next year.
+
+    Raises whatever broke the test off, after its record was kept.
+    """
+    with ExitStack() as stack:
+        if not isinstance(request.rig, SimulatedRig):
+            what = f"a test of {request.rig.name}"
+            stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, observer.notice))
+        logbook = Logbook(request.logbook)
+        stack.callback(logbook.close)
         keeper = Keeper(logbook, observer, on_record, clock)
         for number in range(request.repeat):
-            _run_once(request, keeper, number)
+            with open_rig(request.rig, number, clock) as rig:
+                _run_once(request, rig, keeper, number)
 
 
-def _run_once(request: FrameRequest, keeper: Keeper, number: int) -> None:
-    record = _new_record(request, keeper.clock)
-    rig = SimulatedRig(device_of(request.rig), request.rig.seed + number)
+def back_to_back_rig(file: RigFile) -> RigFile:
+    """The rig with its two ports joined directly: what is calibrated. Raises UsageError for a simulated one."""
+    if isinstance(file, SimulatedRig):
+        raise UsageError(
+            "a simulated rig needs no calibration: its tester has no limits",
+            "Calibrate a rig of ports, or a virtual one.",
+        )
+    if isinstance(file, VirtualRig):
+        return file.model_copy(update={"device": "wire", "shape": None})
+    return file.model_copy(update={"device": "wire"})
+
+
+def _run_once(request: FrameRequest, rig: FrameRig, keeper: Keeper, number: int) -> None:
+    settings = request.test.settings
+    sizes = [bytes_ for size in request.test.sizes for bytes_ in size.sizes]
+    rig.check(sizes, settings.ip_version, settings.address_pairs)
+    record = _record(request, keeper)
     outline = RunOutline(
         record.id, number + 1, request.repeat, record.near.name, record.rig.name, record.link, ip_version=4
     )
     keeper.observer.run_started(outline)
 
-    def measure(everyone: Observer, _: Journal) -> Mapping[str, object]:
-        return {"figures": drive(rfc2544(request.test), rig, everyone).figures}
+    def measure(everyone: Observer, _: Journal, found: Found) -> None:
+        findings = FrameFindings()
+        found |= {"figures": findings.figures, "notices": findings.notices}
+        findings.notices.extend(record.notices)
+        if isinstance(record.test, CalibrationTest):
+            drive(calibrate(record.test, findings), rig, everyone)
+        elif isinstance(record.test, FrameTest):
+            drive(rfc2544(record.test, findings), rig, everyone)
 
     keeper.measure(record, measure)
 
 
-def _new_record(request: FrameRequest, clock: Clock) -> RunRecord:
-    started = clock.utc()
-    return RunRecord(
-        id=new_id(started),
-        state="running",
-        started=started,
-        harvok=__version__,
+def _record(request: FrameRequest, keeper: Keeper) -> RunRecord:
+    test, calibration, notices = request.test, None, []
+    if isinstance(test, FrameTest) and not isinstance(request.rig, SimulatedRig):
+        calibration = latest_calibration(keeper.logbook, request.rig, test.settings)
+        limits = limits_of(calibration) if calibration else {}
+        floors = floors_of(calibration) if calibration else {}
+        test = replace(test, settings=replace(test.settings, tester_fps=limits, tester_delay_s=floors))
+        if any(size.name not in limits for size in test.sizes):
+            notices.append(_NOT_CALIBRATED)
+    if isinstance(request.rig, PortsRig) and not request.rig.isolated:
+        notices.append(
+            "the rig file does not say that the rig is isolated: RFC 6815 allows these tests on isolated set-ups only, "
+            "never on a network that anybody uses"
+        )
+    return new_record(
         command=request.command,
-        test=request.test,
-        rig=SimulatedRigRecord(file=request.rig),
+        test=test,
+        rig=record_of(request.rig),
         link=Link(rated_bps=request.rig.rated),
-        series=request.label.series,
-        attributes=request.label.attributes,
-        note=request.label.note,
+        label=request.label,
         near=host_conditions(_NOWHERE),
+        clock=keeper.clock,
+        notices=notices,
+        calibration=calibration.id if calibration else None,
     )

@@ -1,21 +1,26 @@
 """Measures a run and keeps it, whatever kind it is: begun in the logbook, journalled as it grows, never lost."""
 
 import secrets
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from harvok import __version__
 from harvok.clock import Clock
+from harvok.core.link import Link
+from harvok.core.models.conditions import HostConditions
 from harvok.core.models.control import Fault
-from harvok.core.models.run import RunRecord
+from harvok.core.models.run import AnyTest, FrameRigRecord, RigRecord, RunRecord
 from harvok.core.observer import Observer, Observers
-from harvok.errors import BrokenOffError, HarvokError, LogbookError
+from harvok.errors import BrokenOffError, HarvokError, LogbookError, TesterLimitError
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
 from harvok.runner.rescue import rescue
 
 _ID_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
 
+Found = dict[str, object]
+"""What a run has found so far: fields of its record by name."""
 OnRecord = Callable[[RunRecord], None]
 
 
@@ -28,6 +33,40 @@ class Label:
     note: str = ""
 
 
+def new_record(
+    *,
+    command: list[str],
+    test: AnyTest,
+    rig: RigRecord | FrameRigRecord,
+    link: Link,
+    label: Label,
+    near: HostConditions,
+    clock: Clock,
+    far: HostConditions | None = None,
+    notices: Sequence[str] = (),
+    calibration: str | None = None,
+) -> RunRecord:
+    """The record of a run that starts now."""
+    started = clock.utc()
+    return RunRecord(
+        id=new_id(started),
+        state="running",
+        started=started,
+        harvok=__version__,
+        command=command,
+        test=test,
+        rig=rig,
+        link=link,
+        series=label.series,
+        attributes=label.attributes,
+        note=label.note,
+        calibration=calibration,
+        near=near,
+        far=far,
+        notices=list(notices),
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class Keeper:
     """Where runs go, and who hears of them; `on_record` gets each finished record, also one that broke off."""
@@ -37,21 +76,22 @@ class Keeper:
     on_record: OnRecord
     clock: Clock
 
-    def measure(self, record: RunRecord, how: Callable[[Observer, Journal], Mapping[str, object]]) -> None:
-        """Measures one run: `how` drives it, and returns what the record gains by it.
+    def measure(self, record: RunRecord, how: Callable[[Observer, Journal, Found], None]) -> None:
+        """Measures one run: `how` drives it, and puts what the record gains into what it is handed, as it is found.
 
-        Raises whatever broke the run off, after its record was kept.
+        Raises whatever broke the run off, after its record was kept with what was found until then.
         """
         for notice in record.notices:
             self.observer.notice(notice)
         self.logbook.begin(record)
-        journal = Journal(self.logbook, record.id)
+        journal, found = Journal(self.logbook, record.id), Found()
         try:
-            found = how(Observers([journal, self.observer]), journal)
+            how(Observers([journal, self.observer]), journal, found)
         except (HarvokError, KeyboardInterrupt) as broken:
             fault = broken if isinstance(broken, HarvokError) else _broken_off()
             told = Fault(reference=fault.reference, message=fault.message, hint=fault.hint)
-            self._keep(record.model_copy(update={"state": "broken", "fault": told}), journal)
+            state = "invalid" if isinstance(fault, TesterLimitError) else "broken"
+            self._keep(record.model_copy(update={"state": state, "fault": told, **found}), journal)
             raise fault from broken
         self._keep(record.model_copy(update={"state": "complete", **found}), journal)
 

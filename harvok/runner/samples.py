@@ -4,7 +4,8 @@ from collections.abc import Iterator
 
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.models.conditions import HostConditions, InterfaceFacts
-from harvok.core.models.run import RunRecord
+from harvok.core.models.run import PortsRigRecord, RunRecord
+from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.units import format_rate, format_share, format_size, format_speed
@@ -37,6 +38,9 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
         yield "link.rated", format_speed(record.link.rated_bps)
     test = record.test
     yield from _tcp_conditions(test) if isinstance(test, TcpTest) else _frame_conditions(test)
+    if isinstance(record.rig, PortsRigRecord):
+        for number, port in enumerate(record.rig.ports, 1):
+            yield from _interface_conditions(f"port{number}", port)
     yield from _host_conditions("near", record.near)
     if record.far:
         yield from _host_conditions("far", record.far)
@@ -60,7 +64,7 @@ def _tcp_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
     yield "test.pacing", format_rate(options.pacing_bps) if options.pacing_bps else "none"
 
 
-def _frame_conditions(test: FrameTest) -> Iterator[tuple[str, str]]:
+def _frame_conditions(test: FrameTest | CalibrationTest) -> Iterator[tuple[str, str]]:
     settings = test.settings
     yield "test.kind", test.kind
     yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)

@@ -1,10 +1,8 @@
 """Runs a TCP test between this host and a station, as often as asked, and keeps every run in the logbook."""
 
-from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 
-from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.models.conditions import HostConditions
@@ -17,7 +15,7 @@ from harvok.core.units import format_size
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.runner.journal import Journal
-from harvok.runner.keeping import Keeper, Label, OnRecord, new_id
+from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
 
 _AROUND_A_TRIAL_S = 1.0  # connecting, starting workers, letting go: only to tell others when the station is free
@@ -71,12 +69,12 @@ def _run_once(request: TcpRequest, rig: StationsRig, keeper: Keeper, number: int
     outline = RunOutline(record.id, number + 1, request.repeat, near.name, far.name, record.link, version)
     keeper.observer.run_started(outline)
 
-    def measure(everyone: Observer, journal: Journal) -> Mapping[str, object]:
+    def measure(everyone: Observer, journal: Journal, found: Found) -> None:
         findings = drive(tcp_test(request.test, record.link), rig, everyone)
         results = [t.result for t in journal.trials if isinstance(t.result, TcpTrialResult)]
         said = result_notices([d for result in results for d in result.directions], findings.readings)
         notices = [*record.notices, *said]
-        return {"readings": findings.readings, "figures": findings.figures, "notices": notices}
+        found |= {"readings": findings.readings, "figures": findings.figures, "notices": notices}
 
     keeper.measure(record, measure)
 
@@ -85,21 +83,15 @@ def _new_record(
     request: TcpRequest, rig: StationsRig, near: HostConditions, far: HostConditions, clock: Clock
 ) -> RunRecord:
     link = rig.link()
-    started = clock.utc()
-    return RunRecord(
-        id=new_id(started),
-        state="running",
-        started=started,
-        harvok=__version__,
+    return new_record(
         command=request.command,
         test=request.test,
         rig=RigRecord(station=request.stations.station, address=rig.address.host, port=rig.address.port),
         link=link,
-        series=request.label.series,
-        attributes=request.label.attributes,
-        note=request.label.note,
+        label=request.label,
         near=near,
         far=far,
+        clock=clock,
         notices=[*link_notices(link), *_buffer_notices(request.test, near, far)],
     )
 

@@ -13,6 +13,9 @@ class ManualClock:
     def now_ns(self) -> int:
         return self._now_ns
 
+    def wall_ns(self) -> int:
+        return self._now_ns
+
     def sleep(self, duration_s: float) -> None:
         self._now_ns += round(duration_s * 1e9)
 

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from harvok.core.frame_trial import Direction
+from harvok.core.observer import Observer
 from harvok.core.trial import (
     Connection,
     CpuUse,
@@ -99,10 +100,10 @@ class ScriptedRig:
         self.trials: list[TcpTrial] = []
         self._answer = answer
 
-    def run(self, trial: TcpTrial, observe: Callable[[HalfInterval], None]) -> TcpTrialResult:
+    def run(self, trial: TcpTrial, observer: Observer) -> TcpTrialResult:
         self.trials.append(trial)
         result = self._answer(trial)
         for direction in result.directions:
             for half in (*direction.sender_intervals, *direction.receiver_intervals):
-                observe(half)
+                observer.interval(half)
         return result

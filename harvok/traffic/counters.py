@@ -1,4 +1,4 @@
-"""Counters that a worker process writes and its parent reads, in memory that both share through a file descriptor.
+"""Counters that processes share through a file descriptor: a worker writes and its parent reads, or the other way.
 
 One row of 64-bit cells for each flow. Each cell has a single writer and is stored in one aligned write, so a
 reader sees the old or the new value and never a mixture; nothing is locked.
@@ -25,6 +25,17 @@ class Cell(IntEnum):
     """The operating system's error number that ended the flow; 0 for none."""
 
 
+class FrameCell(IntEnum):
+    """The cells of a row of the frame engine."""
+
+    FRAMES = 0
+    """Frames sent so far, or received so far without duplicates."""
+    STOP = 1
+    """Set by the parent: the worker is to end."""
+    DELAY_NS = 2
+    """Mean delay of the frames that came last; 0 before any came."""
+
+
 class Counters:
     """A table of cells, `flows` rows long. The creator passes `fileno()` to the worker, which attaches to it."""
 
@@ -38,11 +49,11 @@ class Counters:
         return self._fd
 
     @staticmethod
-    def index(flow: int, cell: Cell) -> int:
+    def index(flow: int, cell: Cell | FrameCell) -> int:
         """Where a cell stands in `cells`; hot loops look it up once."""
         return flow * len(Cell) + cell
 
-    def read(self, flow: int, cell: Cell) -> int:
+    def read(self, flow: int, cell: Cell | FrameCell) -> int:
         return self.cells[self.index(flow, cell)]
 
     def close(self) -> None:

@@ -5,7 +5,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from harvok.core.frame_trial import FrameTrial, LoadStep
-from harvok.core.models.rig import RigFile
+from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
+from harvok.core.observer import Observer
 from harvok.rigs.device import Device, carries, follow, whole_frames
 from harvok.rigs.files import line_of
 from harvok.rigs.simulated import SimulatedRig, device_of
@@ -72,7 +73,7 @@ class Queues(unittest.TestCase):
 class SimulatedRigs(unittest.TestCase):
     def result(self, device: Device, load_fps: float, seconds: float = 1.0, **more: object):  # type: ignore[no-untyped-def]
         trial = FrameTrial((SIZE,), (LoadStep(load_fps, seconds),), **more)  # type: ignore[arg-type]
-        return SimulatedRig(device).run(trial, lambda _: None).directions[0]
+        return SimulatedRig(device).run(trial, Observer()).directions[0]
 
     def test_delay_in_a_full_queue_is_its_length(self) -> None:
         device = Device(1e9, forwarding_fps=1e5, buffer_frames=1000, latency_s=1e-6)
@@ -118,7 +119,9 @@ class Files(unittest.TestCase):
             "jitter": "10us", "store_and_forward": False, "loss": "11%", "reordering": 0.12, "duplication": "13 %",
             "loss_burst_every": "14s", "loss_burst": "15ms", "hot_after": "16s", "hot_share": 0.17, "reset": "18s",
         }  # fmt: skip
-        file = RigFile.model_validate({"version": 1, "kind": "simulated", "name": "a", "rated": "1G", "device": device})
+        file = SimulatedRigFile.model_validate(
+            {"version": 1, "kind": "simulated", "name": "a", "rated": "1G", "device": device}
+        )
         wanted = (1e9, 5, 6e6, 7, 8000, 9e-6, 10e-6, False, 0.11, 0.12, 0.13, 14, 0.015, 16, 0.17, 18)
         for got, want in zip(astuple(device_of(file)), wanted, strict=True):
             self.assertAlmostEqual(got, want)

@@ -12,7 +12,7 @@ from harvok.errors import LogbookError, StationLostError, TestRunningError
 from harvok.logbook.exchange import read_records
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
-from harvok.runner.keeping import Keeper, new_id
+from harvok.runner.keeping import Found, Keeper, new_id
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.rescue import rescue
 from harvok.testing.clock import ManualClock
@@ -81,11 +81,11 @@ class Keeping(InAFolder):
         whole, begun = self.begun()
         result = whole.trials[0].result
 
-        def measure(everyone: Observer, journal: Journal) -> dict[str, object]:
+        def measure(everyone: Observer, journal: Journal, found: Found) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
             everyone.trial_finished(1, result)
             self.assertEqual(len(journal.trials), 1)
-            return {"figures": whole.figures, "readings": whole.readings}
+            found |= {"figures": whole.figures, "readings": whole.readings}
 
         self.keeper.measure(begun, measure)
         found = self.logbook.record(whole.id)
@@ -98,8 +98,9 @@ class Keeping(InAFolder):
         result = whole.trials[0].result
         assert isinstance(result, TcpTrialResult)
 
-        def measure(everyone: Observer, _: Journal) -> dict[str, object]:
+        def measure(everyone: Observer, _: Journal, found: Found) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
+            found |= {"figures": whole.figures[:1]}
             everyone.interval(result.directions[0].sender_intervals[0])
             raise StationLostError("the lead was pulled", "plug it in")
 
@@ -109,12 +110,12 @@ class Keeping(InAFolder):
         assert found.fault
         self.assertEqual((found.state, found.fault.reference), ("broken", "station-lost"))
         self.assertEqual(found.trials[0].intervals, [result.directions[0].sender_intervals[0]])
-        self.assertEqual(self.kept, [found])
+        self.assertEqual((self.kept, found.figures), ([found], whole.figures[:1]))
 
     def test_a_logbook_that_fails_at_the_end_is_made_up_for(self) -> None:
         _, begun = self.begun()
         with mock.patch.object(self.logbook, "finish", side_effect=LogbookError("the disk is full", "make room")):
-            self.keeper.measure(begun, lambda *_: {})
+            self.keeper.measure(begun, lambda *_: None)
         (saved,) = self.folder.glob("harvok-run-*.jsonl")
         self.assertEqual(list(read_records(saved)), self.kept)
         self.assertIn("the disk is full", self.listener.said[-1])

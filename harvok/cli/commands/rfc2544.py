@@ -11,9 +11,10 @@ from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, 
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
 from harvok.core.frame_trial import Direction
 from harvok.core.mixes import frame_size
-from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import Form
 from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest, TestName
+from harvok.core.wire.test_frame import least_frame_bytes
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
@@ -22,12 +23,12 @@ if TYPE_CHECKING:
 app = typer.Typer(add_completion=False)
 
 _DAY_S = 86400.0
-_DIRECTIONS: dict[str, tuple[Direction, ...]] = {
+DIRECTIONS: dict[str, tuple[Direction, ...]] = {
     "send": ("send",),
     "receive": ("receive",),
     "both": ("send", "receive"),
 }
-_IP_VERSIONS: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
+IP_VERSIONS: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
 WHAT, SEARCH, KEEP = "What to measure", "Trials and search", "Runs and their labels"
 
 RigPath = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
@@ -75,6 +76,13 @@ SearchKind = Annotated[
     Literal["guided", "binary"],
     typer.Option(rich_help_panel=SEARCH, help="guided: short trials steer; binary: plain halving at full length."),
 ]
+Pause = Annotated[
+    float,
+    typer.Option(
+        parser=duration(0, 600), metavar="TIME", rich_help_panel=SEARCH,
+        help="After a trial that counts, for frames in flight and the device to settle (RFC 2544 §23).",
+    ),
+]  # fmt: skip
 Tolerance = Annotated[
     float,
     typer.Option(
@@ -90,6 +98,15 @@ With = Annotated[
     typer.Option("--with", metavar="KEY=VALUE", rich_help_panel=KEEP, help="An attribute. Repeatable."),
 ]
 Note = Annotated[str, typer.Option(show_default=False, rich_help_panel=KEEP, help="A remark, kept with the runs.")]
+Wait = Annotated[
+    float,
+    typer.Option(
+        parser=duration(0, _DAY_S),
+        metavar="TIME",
+        rich_help_panel=KEEP,
+        help="How long to wait for a busy host.",
+    ),
+]
 Plots = Annotated[
     Path | None, typer.Option(metavar="FOLDER", rich_help_panel=KEEP, help="Draw the results there, as PNG and SVG.")
 ]
@@ -109,6 +126,7 @@ def rfc2544(
     trial_time: TrialTime = "60s",  # type: ignore[assignment]
     resolution: Resolution = "0.1",  # type: ignore[assignment]
     search: SearchKind = "guided",
+    trial_pause: Pause = "7s",  # type: ignore[assignment]
     loss_tolerance: Tolerance = "0",  # type: ignore[assignment]
     burst_repeats: Bursts = 50,
     repeat: Repeat = 1,
@@ -116,12 +134,15 @@ def rfc2544(
     with_: With = None,
     note: Note = "",
     plots: Plots = None,
+    wait: Wait = "0s",  # type: ignore[assignment]
     json: JsonOption = False,
 ) -> None:
     """Benchmark a device between two ports: RFC 2544's tests.
 
     Throughput is measured for every frame size, since the other tests
-    need it. Simulated rigs run in virtual time.
+    need it. Simulated rigs run in virtual time; ports need root, virtual
+    rigs do not. Calibrate first: figures near the tester's own limit are
+    marked as such, and get no verdict.
     """
     from harvok.rigs.files import read_rig
     from harvok.runner.frames import FrameRequest
@@ -134,8 +155,8 @@ def rfc2544(
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,
-        directions=_DIRECTIONS[direction],
-        ip_version=_IP_VERSIONS[ip_version],
+        directions=DIRECTIONS[direction],
+        ip_version=IP_VERSIONS[ip_version],
         address_pairs=address_pairs,
         burst_frames=burst,
         loss_tolerance=loss_tolerance,
@@ -143,6 +164,7 @@ def rfc2544(
         short_s=min(max(trial_time / 60, 0.2), 2.0),
         resolution=resolution,
         guided=search == "guided",
+        pause_s=trial_pause,
     )
     request = FrameRequest(
         rig=file,
@@ -151,6 +173,7 @@ def rfc2544(
         command=typed_command(sys.argv),
         label=Label(series, attributes(with_ or []), note),
         repeat=repeat,
+        wait_s=wait,
     )
     measure(request, json, plots)
 
@@ -160,13 +183,19 @@ def _test(
 ) -> FrameTest:
     return FrameTest(
         tests=_names(tests or ["throughput", "latency"]),
-        sizes=tuple(frame_size(text) for text in sizes or map(str, RFC2544_FRAME_SIZES)),
+        sizes=frame_sizes(sizes, settings.ip_version),
         settings=settings,
         latency_form=form,
         stream_s=2 * settings.full_s,
         burst_repeats=burst_repeats,
         overload_s=settings.full_s,
     )
+
+
+def frame_sizes(asked: list[str] | None, ip_version: Literal[4, 6] | None) -> tuple[FrameSize, ...]:
+    """What was asked for, or the RFC's seven; with IPv6 the smallest of those holds no test frame, and is larger."""
+    least = least_frame_bytes(ip_version)
+    return tuple(frame_size(text) for text in asked or [str(max(size, least)) for size in RFC2544_FRAME_SIZES])
 
 
 def _names(asked: list[str]) -> tuple[TestName, ...]:
@@ -180,11 +209,17 @@ def _names(asked: list[str]) -> tuple[TestName, ...]:
 def measure(request: "FrameRequest", json: bool, plots: Path | None) -> None:
     """Runs the request and shows it: progress on the way and tables at the end, or the records alone."""
     from harvok.cli.render.console import stderr, stdout
-    from harvok.cli.render.frames import FramesView
+    from harvok.cli.render.frame_view import FramesView
+    from harvok.cli.render.frames import show_calibration, show_frame_run
     from harvok.cli.render.records import RecordsOnly
+    from harvok.cli.render.rig import what_is_sent
     from harvok.runner.frames import run_frames
 
-    view = RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), request.test)
+    show = show_frame_run if isinstance(request.test, FrameTest) else show_calibration
+    virtual_time = request.rig.kind == "simulated"
+    view = RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), request.test, show, virtual_time)
+    if not virtual_time:
+        stderr().print(what_is_sent(request.rig, request.test), soft_wrap=True, markup=False, highlight=False)
     with contextlib.closing(view):
         run_frames(request, view, view.record)
     if plots:

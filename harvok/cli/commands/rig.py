@@ -1,7 +1,7 @@
 """`harvok rig`: files that say what is wired to what."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
@@ -19,16 +19,30 @@ def new(
     rated: Annotated[
         float, typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Speed of its ports.")
     ],
+    kind: Annotated[
+        Literal["simulated", "ports", "virtual"],
+        typer.Option(
+            help="simulated: a model, nothing is sent; ports: interfaces of this host; virtual: made of its kernel."
+        ),
+    ] = "simulated",
+    device: Annotated[
+        Literal["wire", "switch", "router"], typer.Option(help="What is between the ports; not for simulated rigs.")
+    ] = "switch",
+    port1: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The first port of a ports rig.")] = None,
+    port2: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The second port of a ports rig.")] = None,
     overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
 ) -> None:
-    """Write a commented file for a simulated rig, to be filled in."""
+    """Write a commented rig file, to be filled in."""
     from harvok.cli.files import writing
     from harvok.errors import UsageError
     from harvok.rigs.template import rig_text
 
     if file.exists() and not overwrite:
         raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
-    text = rig_text(name, rated)
+    ports = ("", "")
+    if kind == "ports":
+        ports = port1 or typer.prompt("Interface of port 1"), port2 or typer.prompt("Interface of port 2")
+    text = rig_text(kind, name, rated, device, ports)
     with writing(file) as out:
         out.write(text)
     typer.echo(f"written: {file}; `harvok rig show {file}` checks it")
@@ -36,14 +50,21 @@ def new(
 
 @app.command()
 def show(file: RigPath, json: JsonOption = False) -> None:
-    """Check a rig file, and draw who is wired to what."""
+    """Check a rig file, and draw who is wired to what.
+
+    Interfaces of a ports rig are looked at as well; exits with 4 when
+    one of them cannot be used.
+    """
     from harvok.rigs.files import read_rig
+    from harvok.rigs.frame_rigs import problems_of
 
     rig = read_rig(file)
+    problems = problems_of(rig)
     if json:
         typer.echo(rig.model_dump_json(indent=2))
-        return
+        raise typer.Exit(4 if problems else 0)
     from harvok.cli.render.console import stdout
     from harvok.cli.render.rig import show_rig
 
-    show_rig(stdout(), rig)
+    show_rig(stdout(), rig, problems)
+    raise typer.Exit(4 if problems else 0)

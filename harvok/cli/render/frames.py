@@ -1,22 +1,20 @@
-"""RFC 2544 results: which trial runs, and tables over the frame sizes at the end."""
+"""RFC 2544 results and calibrations as tables over the frame sizes."""
 
 from collections.abc import Callable, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.status import Status
 from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.words import DASH, FORMATS
 from harvok.core.figures import Figure, find
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.models.run import RunRecord
-from harvok.core.observer import Observer, RunOutline
+from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.frames import OFFERED_TOLERANCE
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.quantities import QUANTITIES
-from harvok.core.trial import Trial, TrialResult
-from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share
+from harvok.core.units import format_duration, format_rate, format_share, format_span
 
 _TABLES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
     ("throughput", (
@@ -35,63 +33,10 @@ _TABLES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
 """The tables, each with its quantities and their headings; a quantity that no frame size has is left out."""
 
 
-class FramesView(Observer):
-    """Says what goes on, and sums each run up."""
-
-    def __init__(self, console: Console, test: FrameTest) -> None:
-        self.records: list[RunRecord] = []
-        self._console = console
-        self._test = test
-        self._status: Status | None = None
-
-    def run_started(self, outline: RunOutline) -> None:
-        repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
-        about = f"about {format_duration(self._test.expected_s)} of trials and pauses"
-        self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}"))
-        if self._console.is_terminal:
-            self._status = self._console.status("starting")
-            self._status.start()
-
-    def trial_started(self, number: int, trial: Trial) -> None:
-        if self._status and isinstance(trial, FrameTrial):
-            self._status.update(f"trial {number}: {trial_words(trial)}")
-
-    def trial_finished(self, number: int, result: TrialResult) -> None:
-        if self._status and isinstance(result, FrameTrialResult):
-            loss = max(one.loss for one in result.directions)
-            self._status.update(f"trial {number}: lost {format_share(loss)}")
-
-    def notice(self, text: str) -> None:
-        self._console.print(Text.assemble(("note ", "bold yellow"), text), soft_wrap=True)
-
-    def record(self, record: RunRecord) -> None:
-        """One finished run, whole or broken."""
-        self._stop()
-        self.records.append(record)
-        show_frame_run(self._console, record)
-
-    def close(self) -> None:
-        self._stop()
-
-    def _stop(self) -> None:
-        if self._status:
-            self._status.stop()
-            self._status = None
-
-
-def trial_words(trial: FrameTrial) -> str:
-    """A trial in a few words: frame size, load, duration."""
-    load = " then ".join(format_frame_rate(step.load_fps) for step in trial.steps)
-    size = "mix" if len(trial.frame_sizes) > 1 else f"{trial.frame_sizes[0]} B"
-    return f"{size} frames at {load} frames/s for {format_duration(trial.duration_s)}"
-
-
 def show_frame_run(console: Console, record: RunRecord) -> None:
     """Prints what one run comes to: a row for each frame size, then loss over load."""
     assert isinstance(record.test, FrameTest)
-    if record.state == "broken":
-        why = record.fault.message if record.fault else "unknown reason"
-        console.print(Text.assemble(("BROKEN ", "bold red"), why), soft_wrap=True)
+    show_fault(console, record)
     for direction in record.test.settings.directions:
         for title, columns in _TABLES:
             table = _results(record, direction, title, columns)
@@ -103,6 +48,38 @@ def show_frame_run(console: Console, record: RunRecord) -> None:
         console.print()
         console.print(_losses(losses))
     console.print(Padding(Text(_remarks(record), style="dim"), 0, expand=False))
+    console.print(Text(f"kept as run {record.id}", style="dim"))
+
+
+def show_fault(console: Console, record: RunRecord) -> None:
+    """Says why a run broke off, or why it is invalid."""
+    if record.state in ("broken", "invalid"):
+        why = record.fault.message if record.fault else "unknown reason"
+        console.print(Text.assemble((f"{record.state.upper()} ", "bold red"), why), soft_wrap=True)
+
+
+def show_calibration(console: Console, record: RunRecord) -> None:
+    """Prints what the tester can do, a row for each frame size."""
+    assert isinstance(record.test, CalibrationTest)
+    show_fault(console, record)
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    table.add_column("the tester itself", min_width=16)
+    for heading in ("frames/s", "of line rate", "load error", "least delay", "typical", "99.9 %"):
+        table.add_column(heading, justify="right")
+    columns = ("tester-limit", "tester-limit-share", "offered-error", "delay-floor", "delay-floor-median")
+    for size in record.test.sizes:
+        of_size = [f for f in record.figures if f.labels["frame-size"] == size.name]
+        errors = [f.value for f in of_size if f.quantity == "offered-error"]
+        cells = [_cell(q, find(of_size, q)) for q in (*columns, "delay-floor-p999")]
+        cells[2] = _cell("offered-error", max(errors, default=None))
+        table.add_row(f"{size.name} B", *cells)
+    console.print()
+    console.print(table)
+    remark = (
+        "highest load held within 0.5 % without loss over a lead alone; the worst load error at a tenth, half and nine "
+        "tenths of it; delays at a tenth of it"
+    )
+    console.print(Padding(Text(remark, style="dim"), 0, expand=False))
     console.print(Text(f"kept as run {record.id}", style="dim"))
 
 
@@ -118,10 +95,38 @@ def _results(record: RunRecord, direction: str, title: str, columns: Sequence[tu
     table.add_column(f"{title}, {direction}", min_width=16)
     for _, heading in shown:
         table.add_column(heading, justify="right")
+    extra = _EXTRA.get(title)
+    heading, beside = extra(record, direction) if extra else ("", {})
+    if beside:
+        table.add_column(heading, justify="right")
     for size in sizes:
         name = f"{size.name} B" if size.name.isdigit() else size.name
-        table.add_row(name, *(_cell(quantity, found[quantity, size.name]) for quantity, _ in shown))
+        cells = [_cell(quantity, found[quantity, size.name]) for quantity, _ in shown]
+        table.add_row(name, *cells, *([beside.get(size.name, DASH)] if beside else []))
     return table
+
+
+def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
+    """What held each throughput: line rate, the device, or the tester."""
+    assert isinstance(record.test, FrameTest)
+    settings, found = record.test.settings, {}
+    for figure in record.figures:
+        if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
+            at_line = figure.value >= 1 - max(settings.resolution, OFFERED_TOLERANCE)
+            device = "line rate" if at_line else "the device"
+            found[figure.labels["frame-size"]] = "the TESTER" if figure.mark else device
+    return "limited by", found
+
+
+def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:
+    """The tester's own typical delay, which every latency contains."""
+    assert isinstance(record.test, FrameTest)
+    own = record.test.settings.tester_delay_s
+    return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items()}
+
+
+_EXTRA = {"throughput": _limits, "latency": _testers_delay}
+"""The last column of a table, which comes from the settings and marks rather than from a figure."""
 
 
 def _of(figures: Sequence[Figure], quantity: str, size: str, direction: str) -> float | None:
@@ -160,6 +165,7 @@ def _remarks(record: RunRecord) -> str:
     tolerance = f"loss tolerance {format_share(settings.loss_tolerance)}" if settings.loss_tolerance else "no loss"
     return (
         f"throughput with {tolerance}, to within {format_share(settings.resolution)} of line rate, "
-        f"confirmed for {settings.full_s:g} s; its search took {trials:.0f} trials and {format_duration(time_s)}"
+        f"confirmed for {settings.full_s:g} s; its search took {trials:.0f} trials and {format_span(time_s)}"
         f"{' of virtual time' if record.rig.kind == 'simulated' else ''}; latency from first bit in to first bit out"
+        f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

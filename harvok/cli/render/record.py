@@ -4,15 +4,18 @@ from collections.abc import Iterator
 
 from rich.console import Console
 from rich.table import Table
+from rich.text import Text
 
-from harvok.cli.render.frames import show_frame_run
+from harvok.cli.render.frames import show_calibration, show_frame_run
 from harvok.cli.render.live import rows_table
 from harvok.cli.render.rig import show_rig
 from harvok.cli.render.tcp import show_run
 from harvok.cli.render.words import DASH, direction_words
 from harvok.core.models.conditions import HostConditions
-from harvok.core.models.run import RigRecord, RunRecord, SimulatedRigRecord, TrialRecord
+from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
+from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trial import HalfInterval, TcpTrialResult
 from harvok.core.units import format_size, format_speed
@@ -22,10 +25,14 @@ def show_record(console: Console, record: RunRecord) -> None:
     """One run: the result, then the conditions, then every interval."""
     if isinstance(record.test, FrameTest):
         show_frame_run(console, record)
+    elif isinstance(record.test, CalibrationTest):
+        show_calibration(console, record)
     else:
         show_run(console, record)
+    for notice in record.notices if not isinstance(record.test, TcpTest) else ():
+        console.print(Text.assemble(("note ", "bold yellow"), notice), soft_wrap=True)
     console.print()
-    if isinstance(record.rig, SimulatedRigRecord):
+    if not isinstance(record.rig, RigRecord):
         show_rig(console, record.rig.file)
         console.print()
     console.print(_conditions(record))

@@ -1,32 +1,83 @@
 """A rig as a drawing in text, and what its device is said to do."""
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
-from harvok.core.models.rig import RigFile
+from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
+from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_size, format_speed
 
 
-def show_rig(console: Console, rig: RigFile) -> None:
-    """Who is wired to what; then the device's own figures."""
-    speed = format_speed(rig.rated)
-    width = max(len(rig.name), len("(simulated)")) + 2
-    wire = f"──{speed}──"
-    gap = " " * len(wire)
-    lines = [
-        f"┌────────┐{gap}┌{'─' * width}┐{gap}┌────────┐",
-        f"│ port 1 │{wire}│{rig.name:^{width}}│{wire}│ port 2 │",
-        f"│ tester │{gap}│{'(simulated)':^{width}}│{gap}│ tester │",
-        f"└────────┘{gap}└{'─' * width}┘{gap}└────────┘",
-    ]
-    for line in lines:
+def show_rig(console: Console, rig: RigFile, problems: Sequence[str] = ()) -> None:
+    """Who is wired to what; then what is known of the device, and what is wrong."""
+    for line in drawing(rig):
         console.print(Text(line), soft_wrap=True)
     console.print()
-    for text in device_words(rig):
+    for text in rig_words(rig):
         console.print(Text(text), soft_wrap=True)
+    for text in problems:
+        console.print(Text.assemble(("problem ", "bold red"), text), soft_wrap=True)
 
 
-def device_words(rig: RigFile) -> list[str]:
+def drawing(rig: RigFile) -> list[str]:
+    """The rig as lines of text: two tester ports, and the device between them."""
+    lead = f"──{format_speed(rig.rated)}──"
+    ports = (rig.port1.interface, rig.port2.interface) if isinstance(rig, PortsRig) else ("port 1", "port 2")
+    left, right = (_box(port, "tester") for port in ports)
+    if isinstance(rig, PortsRig | VirtualRig) and rig.device == "wire":
+        middle, gap = ["", lead, "", ""], " " * len(lead)
+        return [f"{a}{m or gap}{b}" for a, m, b in zip(left, middle, right, strict=True)]
+    what = rig.kind if isinstance(rig, SimulatedRig) else rig.device
+    middle, gap = _box(rig.name, f"({what})" if what == "simulated" else what), " " * len(lead)
+    joins = [gap, lead, gap, gap]
+    return [f"{a}{j}{m}{j}{b}" for a, j, m, b in zip(left, joins, middle, right, strict=True)]
+
+
+def _box(name: str, what: str) -> list[str]:
+    width = max(len(name), len(what)) + 2
+    return [f"┌{'─' * width}┐", f"│{name:^{width}}│", f"│{what:^{width}}│", f"└{'─' * width}┘"]
+
+
+def rig_words(rig: RigFile) -> list[str]:
+    """What is known of the device."""
+    if isinstance(rig, SimulatedRig):
+        return device_words(rig)
+    words = []
+    if rig.device == "router":
+        for number, side in enumerate(rig.sides, 1):
+            words.append(f"port {number}: {', '.join(side.addresses)}; the router at {', '.join(side.gateways)}")
+    if isinstance(rig, VirtualRig):
+        shaped = (
+            f"shaped to {format_speed(rig.shape)} each way, queue of {format_size(rig.buffer)}" if rig.shape else ""
+        )
+        return [
+            *words,
+            f"made of this host's kernel, MTU {rig.mtu} B; {shaped or 'not shaped'}",
+            "nothing leaves this host",
+        ]
+    isolated = "isolated, as the file says" if rig.isolated else "not said to be isolated: see RFC 6815"
+    return [*words, isolated]
+
+
+def what_is_sent(rig: RigFile, test: FrameTest | CalibrationTest) -> str:
+    """What a test will send where, said before it starts."""
+    settings = test.settings
+    sizes = ", ".join(size.name for size in test.sizes)
+    fastest = max(size.line_fps(settings.line_bps) for size in test.sizes)
+    names = (rig.port1.interface, rig.port2.interface) if isinstance(rig, PortsRig) else ("port 1", "port 2")
+    ways = [f"{names[0]} → {names[1]}" if way == "send" else f"{names[1]} → {names[0]}" for way in settings.directions]
+    what = f"IPv{settings.ip_version}" if settings.ip_version else "bare Ethernet"
+    networks = {4: "198.18.0.0/15", 6: "2001:2::/48", None: "no IP address"}[settings.ip_version]
+    return (
+        f"sends {what} frames of {sizes} B, up to {format_frame_rate(fastest)} frames/s, {' and '.join(ways)}; "
+        f"test addresses {networks}"
+    )
+
+
+def device_words(rig: SimulatedRig) -> list[str]:
     """What the device does, a line for each property that is not at rest."""
     device = rig.device
     forwards = [

@@ -47,6 +47,8 @@ class Row:
     before: Summary
     after: Summary
     change: Change | None
+    by_tester: bool = False
+    """Whether a figure of either series is marked as the tester's limit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,7 +105,8 @@ def _rows(before: Series, after: Series, confidence: float) -> Iterator[Row]:
         if key in now:
             summaries = summarise([f.value for f in figures]), summarise([f.value for f in now[key]])
             change = relative_change(*summaries, confidence) if summaries[0].mean else None
-            yield Row(figures[0].quantity, figures[0].labels, *summaries, change)
+            marked = any(figure.mark == "tester-limit" for figure in (*figures, *now[key]))
+            yield Row(figures[0].quantity, figures[0].labels, *summaries, change, marked)
 
 
 _Key = tuple[str, tuple[tuple[str, str], ...]]
@@ -141,6 +144,14 @@ def _judge(
     row: Row, rows: Sequence[Row], before: Series, after: Series, criteria: Criteria, changed: Collection[str]
 ) -> Iterator[Finding]:
     direction = row.labels["direction"]
+    if row.by_tester:
+        yield Finding(
+            "RETEST",
+            where(row.labels),
+            "the tester itself was the limit: it could not offer more than the device carried",
+            "Test on a faster host; `harvok calibrate` shows what this one can do.",
+        )
+        return
     limiter = _usual_limiter(after, direction)
     if limiter and limiter.blame == "tester":
         reason = f"the tester itself was the limit: {limiter.evidence}"

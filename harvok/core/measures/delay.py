@@ -5,63 +5,71 @@ and the differences of successive delays are exact.
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
 
 from harvok.core.frame_trial import DelaySummary
 
-_BINS_A_DOUBLING = 128
+_BITS = 7
+_BINS_A_DOUBLING = 1 << _BITS
+_BINS = (64 - _BITS) * _BINS_A_DOUBLING
+_KEPT_A_DOUBLING = 8
+"""Bins of a doubling in a record: enough to draw a distribution."""
 RESOLUTION = 1 / _BINS_A_DOUBLING
 
 
-def bin_of(delay_ns: int) -> int:
-    """The bin that a delay falls into."""
-    doublings = max(delay_ns.bit_length() - 8, 0)
-    return doublings * _BINS_A_DOUBLING + (delay_ns >> doublings)
+def bins_of(delays_ns: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The bins that delays fall into."""
+    doublings = np.maximum(np.frexp(delays_ns.astype(np.float64))[1] - (_BITS + 1), 0)
+    bins: NDArray[np.int64] = doublings * _BINS_A_DOUBLING + (delays_ns >> doublings)
+    return bins
 
 
-def middle_of(number: int) -> float:
-    """The middle of a bin, in nanoseconds."""
+def edges_of(number: int) -> tuple[int, int]:
+    """The least and the greatest delay of a bin, in nanoseconds."""
     if number < 2 * _BINS_A_DOUBLING:
-        return float(number)
+        return number, number
     doublings = number // _BINS_A_DOUBLING - 1
     low = (number - doublings * _BINS_A_DOUBLING) << doublings
-    return low + ((1 << doublings) - 1) / 2
+    return low, low + (1 << doublings) - 1
 
 
-@dataclass(slots=True)
 class DelayHistogram:
-    """Collects delays in nanoseconds, in the order of arrival."""
+    """Collects delays in nanoseconds, in the order of arrival. Delays below zero (a clock was set back) count as 0."""
 
-    counts: dict[int, int] = field(default_factory=dict)
-    counted: int = 0
-    total_ns: int = 0
-    least_ns: int = 0
-    most_ns: int = 0
-    changes_ns: int = 0
-    last_ns: int = 0
+    def __init__(self) -> None:
+        self.counted = 0
+        self._counts = np.zeros(_BINS, dtype=np.int64)
+        self._total_ns = 0
+        self._least_ns = 0
+        self._most_ns = 0
+        self._changes_ns = 0
+        self._last_ns = 0
 
-    def add(self, delays_ns: Iterable[int]) -> None:
+    def add(self, delays_ns: Iterable[int] | NDArray[np.int64]) -> None:
         """Counts delays in."""
-        for delay_ns in delays_ns:
-            number = bin_of(delay_ns)
-            self.counts[number] = self.counts.get(number, 0) + 1
-            if self.counted:
-                self.changes_ns += abs(delay_ns - self.last_ns)
-                self.least_ns, self.most_ns = min(self.least_ns, delay_ns), max(self.most_ns, delay_ns)
-            else:
-                self.least_ns = self.most_ns = delay_ns
-            self.last_ns = delay_ns
-            self.counted += 1
-            self.total_ns += delay_ns
+        delays = delays_ns if isinstance(delays_ns, np.ndarray) else np.fromiter(delays_ns, dtype=np.int64)
+        if not len(delays):
+            return
+        delays = np.maximum(delays, 0)
+        np.add.at(self._counts, bins_of(delays), 1)
+        least, most = int(delays.min()), int(delays.max())
+        before = self._last_ns if self.counted else int(delays[0])
+        self._least_ns = min(self._least_ns, least) if self.counted else least
+        self._most_ns = max(self._most_ns, most)
+        self._changes_ns += int(np.abs(np.diff(delays)).sum()) + abs(int(delays[0]) - before)
+        self._last_ns = int(delays[-1])
+        self._total_ns += int(delays.sum())
+        self.counted += len(delays)
 
     def quantile_ns(self, share: float) -> float:
         """The delay that `share` of all frames did not exceed, within the resolution; 0 when there is none."""
-        wanted, seen = share * self.counted, 0
-        for number in sorted(self.counts):
-            seen += self.counts[number]
-            if seen >= wanted:
-                return min(max(middle_of(number), self.least_ns), self.most_ns)
-        return 0.0
+        if not self.counted:
+            return 0.0
+        number = int(np.searchsorted(np.cumsum(self._counts), share * self.counted))
+        low, high = edges_of(number)
+        return min(max((low + high) / 2, self._least_ns), self._most_ns)
 
     def summary(self) -> DelaySummary | None:
         """The delays in seconds, or None when no frame came."""
@@ -69,11 +77,19 @@ class DelayHistogram:
             return None
         return DelaySummary(
             counted=self.counted,
-            least_s=self.least_ns / 1e9,
-            mean_s=self.total_ns / self.counted / 1e9,
+            least_s=self._least_ns / 1e9,
+            mean_s=self._total_ns / self.counted / 1e9,
             median_s=self.quantile_ns(0.5) / 1e9,
             p999_s=self.quantile_ns(0.999) / 1e9,
-            most_s=self.most_ns / 1e9,
-            jitter_s=self.changes_ns / (self.counted - 1) / 1e9 if self.counted > 1 else 0.0,
+            most_s=self._most_ns / 1e9,
+            jitter_s=self._changes_ns / (self.counted - 1) / 1e9 if self.counted > 1 else 0.0,
             resolution=RESOLUTION,
+            distribution=self._distribution(),
         )
+
+    def _distribution(self) -> list[tuple[float, int]]:
+        """(upper edge in s, frames), coarser than what is counted."""
+        width = _BINS_A_DOUBLING // _KEPT_A_DOUBLING
+        coarse = self._counts.reshape(-1, width).sum(axis=1)
+        filled: list[int] = np.flatnonzero(coarse).tolist()
+        return [(edges_of((number + 1) * width - 1)[1] / 1e9, int(coarse[number])) for number in filled]

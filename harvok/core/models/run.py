@@ -7,9 +7,10 @@ from pydantic import Field
 
 from harvok.core.figures import Figure
 from harvok.core.link import Link
-from harvok.core.models.conditions import HostConditions, Model
+from harvok.core.models.conditions import HostConditions, InterfaceFacts, Model
 from harvok.core.models.control import Fault
-from harvok.core.models.rig import RigFile
+from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
+from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.reading import Reading
@@ -18,6 +19,7 @@ from harvok.core.trial import HalfInterval, Trial, TrialResult
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 1
 
+AnyTest = TcpTest | FrameTest | CalibrationTest
 RunState = Literal["running", "complete", "broken", "invalid"]
 
 
@@ -38,11 +40,37 @@ class SimulatedRigRecord(Model):
     """A simulated rig: the whole model, so that the run can be taken again."""
 
     kind: Literal["simulated"] = "simulated"
-    file: RigFile
+    file: SimulatedRig
 
     @property
     def name(self) -> str:
         return f"{self.file.name} (simulated)"
+
+
+class PortsRigRecord(Model):
+    """Two interfaces of this host: the rig file, and what the interfaces were like."""
+
+    kind: Literal["ports"] = "ports"
+    file: PortsRig
+    ports: list[InterfaceFacts] = []
+
+    @property
+    def name(self) -> str:
+        return self.file.name
+
+
+class VirtualRigRecord(Model):
+    """A device made of this host's kernel."""
+
+    kind: Literal["virtual"] = "virtual"
+    file: VirtualRig
+
+    @property
+    def name(self) -> str:
+        return f"{self.file.name} (virtual)"
+
+
+FrameRigRecord = SimulatedRigRecord | PortsRigRecord | VirtualRigRecord
 
 
 class TrialRecord(Model):
@@ -68,12 +96,13 @@ class RunRecord(Model):
     ended: datetime | None = None
     harvok: str
     command: list[str]
-    test: Annotated[TcpTest | FrameTest, Field(discriminator="kind")]
-    rig: Annotated[RigRecord | SimulatedRigRecord, Field(discriminator="kind")]
+    test: Annotated[AnyTest, Field(discriminator="kind")]
+    rig: Annotated[RigRecord | FrameRigRecord, Field(discriminator="kind")]
     link: Link
     series: str | None = None
     attributes: dict[str, str] = {}
     note: str = ""
+    calibration: str | None = Field(default=None, description="the run that says what the tester itself can do")
     near: HostConditions
     far: HostConditions | None = None
     trials: list[TrialRecord] = []

@@ -10,7 +10,7 @@ from collections.abc import Generator
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
-from harvok.core.procedures.frames import STEERING_PAUSE_S, FrameSettings, FrameSize, lossless, measured, trial
+from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, measured, trial
 
 REPEATS = 50
 LONGEST_S = 2.0  # RFC 2544 §26.4: the trial length is at least 2 s
@@ -65,5 +65,6 @@ def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -
 
 def _passes(settings: FrameSettings, size: FrameSize, burst: int) -> Generator[FrameTrial, FrameTrialResult, bool]:
     most = size.line_fps(settings.line_bps)
-    result = yield from measured(trial(settings, size, LoadStep(most, burst / most), pause_s=STEERING_PAUSE_S))
+    step, about = LoadStep(most, burst / most), f"back-to-back at {size.name} B, {burst} frames"
+    result = yield from measured(trial(settings, size, step, pause_s=settings.steering_pause_s, about=about))
     return lossless(result, 0.0)

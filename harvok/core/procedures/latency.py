@@ -26,7 +26,8 @@ def latency(
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
     """Delays of one frame size at a load, usually its throughput. Streams shorter than the RFC's tag at half time."""
     repeats, tags = (CLASSIC_REPEATS, 1) if form == "classic" else (1, MODERN_TAGS)
-    wanted = with_tags(trial(settings, size, LoadStep(load_fps, stream_s)), min(TAG_AT_S, stream_s / 2), tags)
+    stream = trial(settings, size, LoadStep(load_fps, stream_s), about=f"latency at {size.name} B")
+    wanted = with_tags(stream, min(TAG_AT_S, stream_s / 2), tags)
     results: list[FrameTrialResult] = []
     for _ in range(repeats):
         results.append((yield from measured(wanted)))

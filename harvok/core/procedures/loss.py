@@ -5,6 +5,7 @@ from collections.abc import Generator
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.errors import TesterLimitError
 
 STEP = 0.1  # RFC 2544 §26.3: the maximum granularity is 10 % of the maximum rate
 
@@ -12,13 +13,23 @@ STEP = 0.1  # RFC 2544 §26.3: the maximum granularity is 10 % of the maximum ra
 def loss_rate(
     settings: FrameSettings, size: FrameSize, step: float = STEP
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
-    """Loss at each load for one frame size; `step` is a share of the maximum rate."""
+    """Loss at each load for one frame size; `step` is a share of the maximum rate. Loads that the tester cannot offer
+    are left out. Raises TesterLimitError when that is all of them."""
     most, figures, clean, number = size.line_fps(settings.line_bps), [], 0, 0
     while clean < 2 and (share := 1 - number * step) > step / 2:
-        result = yield from measured(trial(settings, size, LoadStep(share * most, settings.full_s)))
+        number += 1
+        try:
+            step_down, about = (
+                LoadStep(share * most, settings.full_s),
+                f"frame loss at {size.name} B, {share * 100:g} %",
+            )
+            result = yield from measured(trial(settings, size, step_down, about=about))
+        except TesterLimitError:
+            if share <= step * 1.5:
+                raise
+            continue
         for one in result.directions:
             labels = {"direction": one.direction, "frame-size": size.name, "load": f"{share * 100:g} %"}
             figures.append(Figure("frame-loss", one.loss, labels))
         clean = clean + 1 if all(one.lost_frames == 0 for one in result.directions) else 0
-        number += 1
     return figures

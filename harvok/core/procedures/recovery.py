@@ -18,7 +18,7 @@ def recovery(
     or more, then half of it; the time from the cut to the last frame lost, 0 when none is lost after it."""
     overload = min(_OVERLOAD * throughput_fps, size.line_fps(settings.line_bps))
     steps = LoadStep(overload, overload_s), LoadStep(_RELIEF * overload, overload_s)
-    result = yield from measured(trial(settings, size, *steps))
+    result = yield from measured(trial(settings, size, *steps, about=f"recovery at {size.name} B"))
     return [
         Figure(
             "recovery-time",
@@ -33,7 +33,8 @@ def reset(
     settings: FrameSettings, size: FrameSize, throughput_fps: float, around_s: float = OVERLOAD_S
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
     """How long the device forwards nothing when it is reset under load: last frame before to first frame after."""
-    wanted = replace(trial(settings, size, LoadStep(throughput_fps, 2 * around_s)), reset_at_s=around_s)
+    stream = trial(settings, size, LoadStep(throughput_fps, 2 * around_s), about=f"reset at {size.name} B")
+    wanted = replace(stream, reset_at_s=around_s)
     result = yield from measured(wanted)
     return [
         Figure("reset-time", one.longest_gap_s, {"direction": one.direction, "frame-size": size.name})

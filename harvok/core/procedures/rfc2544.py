@@ -1,20 +1,24 @@
 """The RFC 2544 tests of a device, in the RFC's order, for every frame size that was asked for."""
 
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.procedures.back_to_back import LONGEST_S, REPEATS, back_to_back
-from harvok.core.procedures.frames import FINAL_PAUSE_S, STEERING_PAUSE_S, FrameSettings, FrameSize
+from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import CLASSIC_REPEATS, STREAM_S, Form, latency
 from harvok.core.procedures.loss import STEP, loss_rate
 from harvok.core.procedures.recovery import OVERLOAD_S, recovery, reset
 from harvok.core.procedures.throughput import throughput
+from harvok.errors import TesterLimitError
 
 TestName = Literal["throughput", "latency", "loss", "back-to-back", "recovery", "reset"]
 TEST_NAMES: tuple[TestName, ...] = ("throughput", "latency", "loss", "back-to-back", "recovery", "reset")
+
+
+Part = Generator[FrameTrial, FrameTrialResult, list[Figure]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,16 +46,17 @@ class FrameTest:
 
     def _expected_s(self, test: str) -> float:
         settings = self.settings
-        full_s = settings.full_s + FINAL_PAUSE_S
+        pause_s = settings.pause_s
+        full_s = settings.full_s + pause_s
         streams = CLASSIC_REPEATS if self.latency_form == "classic" else 1
-        short_s = settings.short_s + STEERING_PAUSE_S
+        short_s = settings.short_s + settings.steering_pause_s
         return {
             "throughput": 2 * full_s + 4 * short_s if settings.guided else 11 * full_s,
-            "latency": streams * (self.stream_s + FINAL_PAUSE_S),
+            "latency": streams * (self.stream_s + pause_s),
             "loss": full_s / STEP / 2,
-            "back-to-back": (20 + 2 * self.burst_repeats) * (LONGEST_S / 4 + STEERING_PAUSE_S),
-            "recovery": 2 * self.overload_s + FINAL_PAUSE_S,
-            "reset": 2 * self.overload_s + FINAL_PAUSE_S,
+            "back-to-back": (20 + 2 * self.burst_repeats) * (LONGEST_S / 4 + settings.steering_pause_s),
+            "recovery": 2 * self.overload_s + pause_s,
+            "reset": 2 * self.overload_s + pause_s,
         }[test]
 
 
@@ -60,29 +65,37 @@ class FrameFindings:
     """All figures of a run, in the order in which they were found."""
 
     figures: list[Figure] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
 
 
-def rfc2544(test: FrameTest) -> Generator[FrameTrial, FrameTrialResult, FrameFindings]:
-    """Runs the tests for each frame size in turn."""
-    findings = FrameFindings()
+def rfc2544(
+    test: FrameTest, findings: FrameFindings | None = None
+) -> Generator[FrameTrial, FrameTrialResult, FrameFindings]:
+    """Runs the tests for each frame size in turn, and adds to `findings` as it goes. A test that the tester itself
+    could not do is left out and named; raises TesterLimitError when not even a throughput could be found."""
+    findings = findings or FrameFindings()
     for size in test.sizes:
-        findings.figures.extend((yield from _one_size(test, size)))
+        yield from _one_size(test, size, findings)
     return findings
 
 
-def _one_size(test: FrameTest, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
+def _one_size(
+    test: FrameTest, size: FrameSize, findings: FrameFindings
+) -> Generator[FrameTrial, FrameTrialResult, None]:
     settings = test.settings
     found_fps, figures = yield from throughput(settings, size)
-    if "loss" in test.tests:
-        figures += yield from loss_rate(settings, size)
-    if found_fps <= 0:
-        return figures  # a device that carries nothing has no latency, no burst and nothing to recover
-    if "latency" in test.tests:
-        figures += yield from latency(settings, size, found_fps, test.latency_form, test.stream_s)
-    if "back-to-back" in test.tests:
-        figures += yield from back_to_back(settings, size, found_fps, test.burst_repeats)
-    if "recovery" in test.tests:
-        figures += yield from recovery(settings, size, found_fps, test.overload_s)
-    if "reset" in test.tests:
-        figures += yield from reset(settings, size, found_fps, test.overload_s)
-    return figures
+    findings.figures.extend(figures)
+    parts: dict[TestName, Callable[[], Part]] = {
+        "loss": lambda: loss_rate(settings, size),
+        "latency": lambda: latency(settings, size, found_fps, test.latency_form, test.stream_s),
+        "back-to-back": lambda: back_to_back(settings, size, found_fps, test.burst_repeats),
+        "recovery": lambda: recovery(settings, size, found_fps, test.overload_s),
+        "reset": lambda: reset(settings, size, found_fps, test.overload_s),
+    }
+    for name, part in parts.items():
+        if name not in test.tests or (found_fps <= 0 and name != "loss"):
+            continue  # a device that carries nothing has no latency, no burst and nothing to recover
+        try:
+            findings.figures.extend((yield from part()))
+        except TesterLimitError as limit:
+            findings.notices.append(f"{name} at {size.name} B is left out: {limit.message}")

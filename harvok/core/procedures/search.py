@@ -10,16 +10,28 @@ it carries loss-free for the full length. And a lossy full-length trial tells th
 confirmed at full length all the same; where guesses fail, it goes on by halving.
 """
 
+import math
 from collections.abc import Generator
 from dataclasses import dataclass
+
+from harvok.core.units import format_frame_rate
 
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """A load to try, in the unit of the search (frames/s, b/s), for `duration_s`."""
+    """A load to try, in the unit of the search (frames/s, b/s), for `duration_s`; what is sought lies between `low` and
+    `high` by now."""
 
     load: float
     duration_s: float
+    low: float = 0.0
+    high: float = math.inf
+
+    @property
+    def words(self) -> str:
+        """Low and high for people."""
+        high = "line rate" if math.isinf(self.high) else format_frame_rate(self.high)
+        return f"{format_frame_rate(self.low)} and {high}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +65,7 @@ def binary(wanted: Range) -> Search:
 def _halve(wanted: Range, passed: float, failed: float) -> Search:
     while failed - passed > wanted.resolution:
         middle = (passed + failed) / 2
-        if (yield Attempt(middle, wanted.full_s)).passed:
+        if (yield Attempt(middle, wanted.full_s, passed, failed)).passed:
             passed = middle
         else:
             failed = middle
@@ -126,11 +138,11 @@ def _look_above(wanted: Range, bracket: _Bracket) -> Generator[Attempt, Outcome,
     load = bracket.guess + _ABOVE * wanted.resolution
     if not bracket.passed < load < bracket.failed:
         return
-    short = Attempt(load, wanted.short_s)
+    short = Attempt(load, wanted.short_s, bracket.passed, bracket.failed)
     outcome = yield short
     bracket.heard(short, outcome, full=False)
     if outcome.passed:
-        full = Attempt(load, wanted.full_s)
+        full = Attempt(load, wanted.full_s, bracket.passed, bracket.failed)
         outcome = yield full
         bracket.heard(full, outcome, full=True)
         if outcome.passed:
@@ -142,5 +154,5 @@ def _confirm_below(wanted: Range, bracket: _Bracket) -> Generator[Attempt, Outco
     load = min(bracket.guess, bracket.failed) - _BELOW * wanted.resolution
     if not bracket.passed < load < bracket.failed:
         load = (bracket.passed + bracket.failed) / 2
-    attempt = Attempt(load, wanted.full_s)
+    attempt = Attempt(load, wanted.full_s, bracket.passed, bracket.failed)
     bracket.heard(attempt, (yield attempt), full=True)

@@ -1,12 +1,16 @@
-"""Throughput: the fastest rate at which the device forwards every frame offered (RFC 2544 §26.1)."""
+"""Throughput: the fastest rate at which the device forwards every frame offered (RFC 2544 §26.1).
+
+Where the tester cannot offer line rate, the search goes up to what it can, and says so: a device that passes there may
+well do more.
+"""
 
 from collections.abc import Generator
+from dataclasses import dataclass, field
 
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, Mark
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import (
-    FINAL_PAUSE_S,
-    STEERING_PAUSE_S,
+    NEAR_THE_TESTERS,
     FrameSettings,
     FrameSize,
     lossless,
@@ -14,29 +18,75 @@ from harvok.core.procedures.frames import (
     rate_figures,
     trial,
 )
-from harvok.core.procedures.search import Outcome, Range, binary, guided
+from harvok.core.procedures.search import Attempt, Outcome, Range, binary, guided
+from harvok.errors import TesterLimitError
+
+_MOST_RETREATS = 4
+_BELOW_WHAT_WAS_HELD = 0.98
+_A_STEP_BACK = 0.9  # when it was not the load that the tester fell short of
+
+
+@dataclass(slots=True)
+class _Spent:
+    """What a search used, and what was really offered in each trial that passed."""
+
+    trials: int = 0
+    time_s: float = 0.0
+    offered_fps: dict[float, float] = field(default_factory=dict)
 
 
 def throughput(
     settings: FrameSettings, size: FrameSize
 ) -> Generator[FrameTrial, FrameTrialResult, tuple[float, list[Figure]]]:
     """Searches the throughput for one frame size; returns it in frames/s, with its figures. Both directions at once
-    are offered the same load, and the trial passes when neither loses."""
-    most = size.line_fps(settings.line_bps)
-    wanted = Range(most, settings.resolution * most, settings.full_s, settings.short_s)
+    are offered the same load, and the trial passes when neither loses.
+
+    Raises TesterLimitError when the tester could not hold any load steadily.
+    """
+    line = size.line_fps(settings.line_bps)
+    most, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
+    for retreat in range(_MOST_RETREATS + 1):
+        try:
+            found = yield from _search(settings, size, most, spent)
+            break
+        except TesterLimitError as limit:
+            if retreat == _MOST_RETREATS:
+                raise
+            most *= limit.held_share * _BELOW_WHAT_WAS_HELD if limit.held_share < 1 else _A_STEP_BACK
+    by_tester = most < line and found >= NEAR_THE_TESTERS * most
+    mark: Mark = "tester-limit" if by_tester else ""
+    figures = list(rate_figures("throughput", found, settings, size, mark))
+    labels = {"frame-size": size.name}
+    used = Figure("search-trials", spent.trials, labels), Figure("search-time", spent.time_s, labels)
+    return found, [*figures, *used]
+
+
+def _search(
+    settings: FrameSettings, size: FrameSize, most: float, spent: _Spent
+) -> Generator[FrameTrial, FrameTrialResult, float]:
+    """The highest load that passed, as it was really offered."""
+    resolution = settings.resolution * size.line_fps(settings.line_bps)
+    wanted = Range(most, min(resolution, most / 10), settings.full_s, settings.short_s)
     search = (guided if settings.guided else binary)(wanted)
-    trials, time_s = 0, 0.0
     try:
         attempt = next(search)
         while True:
-            pause_s = FINAL_PAUSE_S if attempt.duration_s >= settings.full_s else STEERING_PAUSE_S
+            pause_s = settings.pause_s if attempt.duration_s >= settings.full_s else settings.steering_pause_s
             step = LoadStep(attempt.load, attempt.duration_s)
-            result = yield from measured(trial(settings, size, step, pause_s=pause_s))
-            trials, time_s = trials + 1, time_s + attempt.duration_s + pause_s
+            about = f"throughput at {size.name} B, between {attempt.words}"
+            result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
+            spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
+            spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
             delivered = min(one.forwarding_rate_fps for one in result.directions)
             attempt = search.send(Outcome(lossless(result, settings.loss_tolerance), delivered))
     except StopIteration as end:
         found: float = end.value
-    figures = list(rate_figures("throughput", found, settings, size))
-    labels = {"frame-size": size.name}
-    return found, [*figures, Figure("search-trials", trials, labels), Figure("search-time", time_s, labels)]
+        return spent.offered_fps.get(found, found)
+
+
+def _really_offered_fps(attempt: Attempt, result: FrameTrialResult) -> float:
+    """The load of a trial in the direction that got least of it; the intended one where not a frame is missing."""
+    worst = min(result.directions, key=lambda one: one.sent_frames)
+    if worst.sent_frames >= attempt.load * attempt.duration_s - 1:
+        return attempt.load
+    return min(attempt.load, worst.offered_load_fps)

@@ -1,0 +1,90 @@
+"""Exact accounting of numbered frames in constant memory: received, lost, duplicated, out of order.
+
+The last `window` numbers are remembered one by one; a number that leaves the window unseen is lost for good. Frames
+that arrive even later count as lost and are told apart in `too_late`.
+"""
+
+import numpy as np
+from numpy.typing import NDArray
+
+Numbers = NDArray[np.int64]
+
+WINDOW = 1 << 22
+"""At ten-gigabit line rate with 1518-byte frames five seconds, at 1.5 million frames/s nearly three."""
+
+
+class Arrivals:
+    """Feed it the sequence numbers in the order of arrival, in portions of any size, and read the counts."""
+
+    def __init__(self, window: int = WINDOW) -> None:
+        self.received = 0
+        self.duplicates = 0
+        self.reordered = 0
+        self.too_late = 0
+        self._window = window
+        self._seen = np.full(window, -1, dtype=np.int32)  # for each place: the lap of the number last seen there
+        self._next = 0
+        self._last_lost = -1
+
+    def add(self, numbers: Numbers) -> None:
+        """Counts a portion in. Reordering is RFC 4737 §3.2: a number smaller than one that came before it."""
+        for at in range(0, len(numbers), self._window // 2):
+            self._add_portion(numbers[at : at + self._window // 2])
+
+    def _add_portion(self, numbers: Numbers) -> None:
+        first, last = int(numbers[0]), int(numbers[-1])
+        if first >= self._next and last - first == len(numbers) - 1 and bool((np.diff(numbers) == 1).all()):
+            self._advance(last + 1)
+            self._mark_run(first, last + 1)
+            self.received += len(numbers)
+        else:
+            self._add_disturbed(numbers)
+
+    @property
+    def highest(self) -> int:
+        """The highest number that came; -1 when none did."""
+        return self._next - 1
+
+    def last_lost(self) -> int | None:
+        """The highest number below the highest that came which itself never came; None when all did."""
+        for start, end in self._places(max(self._next - self._window, 0), self._next):
+            unseen = np.flatnonzero(self._seen[start % self._window :][: end - start] != start // self._window)
+            if len(unseen):
+                self._last_lost = max(self._last_lost, start + int(unseen[-1]))
+        return self._last_lost if self._last_lost >= 0 else None
+
+    def _add_disturbed(self, numbers: Numbers) -> None:
+        before = np.maximum.accumulate(np.concatenate(([self._next - 1], numbers)))[:-1]
+        self._advance(max(self._next, int(numbers.max()) + 1))
+        timely = numbers >= self._next - self._window
+        self.too_late += int((~timely).sum())
+        numbers, before = numbers[timely], before[timely]
+        distinct, at = np.unique(numbers, return_index=True)
+        places, laps = distinct % self._window, distinct // self._window
+        fresh = self._seen[places] != laps
+        self._seen[places[fresh]] = laps[fresh]
+        self.duplicates += len(numbers) - int(fresh.sum())
+        self.received += int(fresh.sum())
+        self.reordered += int((distinct < before[at])[fresh].sum())
+
+    def _advance(self, upto: int) -> None:
+        """Moves the window up to the number before `upto`, and looks for losses among those that leave it."""
+        leaving_from, leaving_to = max(self._next - self._window, 0), upto - self._window
+        for start, end in self._places(leaving_from, min(leaving_to, self._next)):
+            unseen = np.flatnonzero(self._seen[start % self._window :][: end - start] != start // self._window)
+            if len(unseen):
+                self._last_lost = start + int(unseen[-1])
+        if leaving_to > self._next:
+            self._last_lost = leaving_to - 1
+        self._next = upto
+
+    def _mark_run(self, start: int, end: int) -> None:
+        for low, high in self._places(start, end):
+            self._seen[low % self._window :][: high - low] = low // self._window
+
+    def _places(self, start: int, end: int) -> list[tuple[int, int]]:
+        """The stretches of [start, end) that are whole in memory: one, or two where it goes round."""
+        if end <= start:
+            return []
+        turn = (start // self._window + 1) * self._window
+        return [(start, end)] if end <= turn else [(start, turn), (turn, end)]

@@ -1,0 +1,147 @@
+"""What the frame engine's worker processes are told and what they answer: JSON, one line each.
+
+Plain dataclasses; a worker loads this file and little else.
+"""
+
+import json
+from dataclasses import asdict, dataclass
+from typing import Any, ClassVar
+
+from harvok.core.wire.test_frame import FrameIp
+
+
+@dataclass(frozen=True, slots=True)
+class SendOrder:
+    """Send the frames of each step (load in frames/s, frames, batch). One lap of the ring is `slots` frames; sizes and
+    ends (hardware addresses in hex, IP addresses, ports) are taken in turn. The worker counts into row `row` and stays
+    on core `cpu`."""
+
+    kind: ClassVar[str] = "send"
+    interface: str
+    ip: FrameIp
+    stream: int
+    slots: int
+    frame_sizes: list[int]
+    ends: list[tuple[str, str, str, str, int, int]]
+    steps: list[tuple[float, int, int]]
+    row: int
+    cpu: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class SendReport:
+    """What a sender did. Times in ns; `late_p99_ns` is of batches."""
+
+    kind: ClassVar[str] = "sent"
+    sent: int
+    sending_ns: int
+    longest_stall_ns: int
+    late_p99_ns: int
+    held_back_ns: int
+    started_wall_ns: int
+
+
+@dataclass(frozen=True, slots=True)
+class ReceiveOrder:
+    """Hear the frames of a stream until the row's stop cell is set.
+
+    Numbers are lap × `slots` + slot. Delays are of the first frame of each batch; `batch` is the largest of the
+    steps. Frames from each number of `tags` on are reported one by one, the first that is the first of its batch.
+    `looped` names the port that sends: a frame that comes in there has run in a circle.
+    """
+
+    kind: ClassVar[str] = "receive"
+    interface: str
+    sending_interface: str
+    ip: FrameIp
+    stream: int
+    slots: int
+    batch: int
+    tags: list[int]
+    row: int
+    cpu: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class ReceiveReport:
+    """What a receiver heard; delays in ns. `last_lost` is of the numbers up to `highest`."""
+
+    kind: ClassVar[str] = "received"
+    received: int
+    duplicates: int
+    reordered: int
+    highest: int
+    last_lost: int | None
+    delay: dict[str, Any] | None
+    tagged_delays_ns: list[int]
+    longest_gap_ns: int
+    ring_drops: int
+    looped: int
+    foreign: int
+
+
+@dataclass(frozen=True, slots=True)
+class LearnOrder:
+    """Send these frames (hex) once on a port, evenly over `over_s`: what teaches a device where addresses are."""
+
+    kind: ClassVar[str] = "learn"
+    interface: str
+    frames: list[str]
+    over_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class AnswerOrder:
+    """Answer for addresses on ports until told otherwise: per port its interface, networks and hardware address (hex).
+
+    Then ask for the gateways: per port (target, own address).
+    """
+
+    kind: ClassVar[str] = "answer"
+    ports: list[tuple[str, list[str], str]]
+    gateways: list[tuple[str, str] | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Gateways:
+    """The gateways' hardware addresses (hex) by port; None for one that did not answer, or was not asked for."""
+
+    kind: ClassVar[str] = "gateways"
+    found: list[str | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Ready:
+    """The worker is ready to go, or done with what has no result."""
+
+    kind: ClassVar[str] = "ready"
+
+
+@dataclass(frozen=True, slots=True)
+class Failed:
+    """The worker could not: what the error says."""
+
+    kind: ClassVar[str] = "failed"
+    message: str
+    hint: str
+
+
+Line = SendOrder | SendReport | ReceiveOrder | ReceiveReport | LearnOrder | AnswerOrder | Gateways | Ready | Failed
+_KINDS: dict[str, type[Line]] = {
+    one.kind: one
+    for one in (SendOrder, SendReport, ReceiveOrder, ReceiveReport, LearnOrder, AnswerOrder, Gateways, Ready, Failed)
+}
+
+
+def encode(line: Line) -> bytes:
+    """One line of JSON with its end."""
+    return json.dumps({"kind": line.kind, **asdict(line)}).encode() + b"\n"
+
+
+def decode(text: bytes) -> Line:
+    """The line that a text holds. Raises ValueError for anything else."""
+    values = json.loads(text)
+    kind = _KINDS.get(values.pop("kind", ""))
+    if not kind:
+        raise ValueError("not a line of the frame engine")
+    return kind(**values)

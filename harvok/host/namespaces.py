@@ -1,0 +1,182 @@
+"""A device made of this kernel, between two tester ports, in network namespaces without names.
+
+The namespaces live as long as one holder process, which ends when its parent does: nothing is left behind, not even
+after kill -9, since the kernel takes down a namespace with all its links when nobody is in it. Without root the
+holder makes itself a user namespace first.
+"""
+
+import ctypes
+import json
+import os
+import sys
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+from harvok.clock import SYSTEM
+
+if TYPE_CHECKING:
+    from pyroute2 import IPRoute
+
+DeviceKind = Literal["wire", "switch", "router"]
+
+TESTER_PORTS = ("port1", "port2")
+_DEVICE_PORTS = ("left", "right")
+_NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
+_RESET_S = 1.0
+_LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceSpec:
+    """What to build: `rate_bps` (of the line, preamble and gap counted) shapes each way, with a queue of
+    `buffer_bytes`. A router has `addresses` with their prefix length on its two sides."""
+
+    kind: DeviceKind
+    mtu_bytes: int = 1500
+    rate_bps: float | None = None
+    buffer_bytes: int = 64 * 1024
+    addresses: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+
+
+@dataclass(frozen=True, slots=True)
+class Built:
+    """Where the tester ports are: paths of the namespaces to enter, in order; and the path of the device's own."""
+
+    namespaces: list[str]
+    device: str
+
+
+def hold(spec: DeviceSpec) -> None:
+    """Builds the device, says where it is, and holds it until standard input closes."""
+    rootless = os.geteuid() != 0
+    if rootless:
+        _become_root_of_a_user_namespace()
+    device_fd, tester_fd = _new_network(), _new_network()
+    with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
+        _make_ports(kernel, spec, device_fd)
+    if spec.kind != "wire":
+        _enter(device_fd)
+        with _kernel() as kernel:
+            _make_device(kernel, spec)
+        _enter(tester_fd)
+    own = f"/proc/{os.getpid()}"
+    user = [f"{own}/ns/user"] if rootless else []
+    print(json.dumps(asdict(Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}"))), flush=True)
+    for word in sys.stdin:
+        if word.strip() == "reset" and spec.kind != "wire":
+            _reset(device_fd)
+
+
+def _become_root_of_a_user_namespace() -> None:
+    user, group = os.geteuid(), os.getegid()
+    _unshare(_NEW_USER)
+    Path("/proc/self/setgroups").write_text("deny")
+    Path("/proc/self/uid_map").write_text(f"0 {user} 1")
+    Path("/proc/self/gid_map").write_text(f"0 {group} 1")
+
+
+def _new_network() -> int:
+    _unshare(_NEW_NET)
+    return os.open("/proc/self/ns/net", os.O_RDONLY)
+
+
+def _unshare(flags: int) -> None:
+    _call("unshare", flags)
+
+
+def _enter(fd: int) -> None:
+    _call("setns", fd, 0)
+
+
+def _call(name: str, *arguments: int) -> None:
+    libc = ctypes.CDLL(None, use_errno=True)
+    if getattr(libc, name)(*arguments):
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code))
+
+
+def _kernel() -> "IPRoute":
+    from pyroute2 import IPRoute
+
+    return IPRoute()
+
+
+def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
+    _no_chatter()
+    ends = list(zip(TESTER_PORTS, _DEVICE_PORTS, strict=True)) if spec.kind != "wire" else [TESTER_PORTS]
+    for near, far in ends:
+        peer: dict[str, object] = {"ifname": far, "mtu": spec.mtu_bytes}
+        if spec.kind != "wire":
+            peer["net_ns_fd"] = device_fd
+        kernel.link("add", ifname=near, kind="veth", mtu=spec.mtu_bytes, peer=peer)
+    for name in TESTER_PORTS:
+        kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
+
+
+def _no_chatter() -> None:
+    """Interfaces of this namespace send nothing by themselves: no IPv6 discovery of their own."""
+    for which in ("all", "default"):
+        path = Path(f"/proc/sys/net/ipv6/conf/{which}/disable_ipv6")
+        if path.exists():
+            path.write_text("1")
+
+
+def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
+    ports = [kernel.link_lookup(ifname=name)[0] for name in _DEVICE_PORTS]
+    if spec.kind == "switch":
+        _no_chatter()
+        kernel.link("add", ifname="switch", kind="bridge", br_mcast_snooping=0, br_forward_delay=0)
+        switch = kernel.link_lookup(ifname="switch")[0]
+        for port in ports:
+            kernel.link("set", index=port, master=switch)
+        kernel.link("set", index=switch, state="up")
+    else:
+        Path("/proc/sys/net/ipv4/ip_forward").write_text("1")
+        six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
+        if six.exists():
+            six.write_text("1")
+    for port, addresses in zip(ports, spec.addresses, strict=True):
+        for address in addresses if spec.kind == "router" else ():
+            text, _, length = address.partition("/")
+            options = {"flags": 0x02} if ":" in text else {}  # IFA_F_NODAD: usable at once
+            kernel.addr("add", index=port, address=text, prefixlen=int(length), **options)
+    for port in ports:
+        kernel.link("set", index=port, state="up")
+        if spec.rate_bps:
+            _shape(kernel, port, spec)
+
+
+def _reset(device_fd: int) -> None:
+    """Takes the device's ports down, waits, and brings them up again."""
+    _enter(device_fd)
+    with _kernel() as kernel:
+        ports = [kernel.link_lookup(ifname=name)[0] for name in _DEVICE_PORTS]
+        for state, wait_s in (("down", _RESET_S), ("up", 0.0)):
+            for port in ports:
+                kernel.link("set", index=port, state=state)
+            SYSTEM.sleep(wait_s)
+
+
+def _shape(kernel: "IPRoute", port: int, spec: DeviceSpec) -> None:
+    """A token bucket at the way out of a port, which counts the whole line and holds a millisecond's tokens."""
+    from pyroute2.netlink.rtnl.tcmsg import sched_tbf
+
+    assert spec.rate_bps
+    plain = sched_tbf.get_parameters
+
+    def counting_the_whole_line(wanted: dict[str, object]) -> object:
+        options = plain(wanted)
+        options["attrs"][0][1]["rate_overhead"] = _LINE_OVERHEAD
+        return options
+
+    rate = int(spec.rate_bps / 8)
+    burst = max(2 * (spec.mtu_bytes + 14 + _LINE_OVERHEAD), rate // 1000)
+    sched_tbf.get_parameters = counting_the_whole_line  # the library has no word for it; this process does nothing else
+    kernel.tc("add", "tbf", port, rate=rate, burst=burst, limit=spec.buffer_bytes)
+    sched_tbf.get_parameters = plain
+
+
+if __name__ == "__main__":
+    given = json.loads(sys.argv[1])
+    hold(DeviceSpec(**given))

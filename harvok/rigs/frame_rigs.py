@@ -1,0 +1,100 @@
+"""Opens the rig that a file describes, whatever its kind: one row for each."""
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from typing import Protocol
+
+from harvok.clock import Clock
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult
+from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
+from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord
+from harvok.core.observer import Observer
+from harvok.core.units import format_speed
+from harvok.core.wire.test_frame import FrameIp
+from harvok.errors import PortError
+
+
+class FrameRig(Protocol):
+    """Where frame trials run."""
+
+    def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
+        """Raises UsageError for frames that the rig cannot carry."""
+
+    def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+        """Runs one trial to its end."""
+
+
+@contextlib.contextmanager
+def open_rig(file: RigFile, seed_offset: int, clock: Clock) -> Iterator[FrameRig]:
+    """A rig that is ready for trials. Raises PortError or NearEndError when it cannot be.
+
+    `seed_offset` makes the repeats of a simulated rig differ.
+    """
+    if isinstance(file, SimulatedRig):
+        from harvok.rigs.simulated import SimulatedRig as Simulated
+        from harvok.rigs.simulated import device_of
+
+        yield Simulated(device_of(file), file.seed + seed_offset)
+    elif isinstance(file, VirtualRig):
+        from harvok.rigs.virtual import VirtualPorts
+
+        with VirtualPorts(file, clock) as virtual:
+            yield virtual
+    else:
+        from harvok.rigs.ports import FramePorts, Wiring
+
+        facts = port_facts(file)
+        mtu = min(one.mtu_bytes or 1500 for one in facts)
+        interfaces = file.port1.interface, file.port2.interface
+        with FramePorts(Wiring(file.name, interfaces, file.sides, file.device, mtu), clock) as ports:
+            yield ports
+
+
+def record_of(file: RigFile) -> FrameRigRecord:
+    """What a run keeps of its rig."""
+    if isinstance(file, SimulatedRig):
+        return SimulatedRigRecord(file=file)
+    if isinstance(file, VirtualRig):
+        return VirtualRigRecord(file=file)
+    return PortsRigRecord(file=file, ports=port_facts(file))
+
+
+def port_facts(file: PortsRig) -> list[InterfaceFacts]:
+    """The two interfaces of a rig. Raises PortError for one that cannot be a tester port."""
+    return [_usable_port(port.interface, file.rated) for port in (file.port1, file.port2)]
+
+
+def problems_of(file: RigFile) -> list[str]:
+    """What keeps a rig from being used on this host, in sentences; empty when nothing does."""
+    problems = []
+    for port in (file.port1, file.port2) if isinstance(file, PortsRig) else ():
+        try:
+            _usable_port(port.interface, file.rated)
+        except PortError as error:
+            problems.append(f"{error.message}. {error.hint}")
+    return problems
+
+
+def _usable_port(name: str, rated_bps: float) -> InterfaceFacts:
+    from harvok.host.interfaces import port_state
+
+    state = port_state(name)
+    if not state:
+        raise PortError(f"there is no interface {name} on this host", "Correct the rig file, or plug the adapter in.")
+    if not state.up:
+        raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
+    if not state.carrier:
+        raise PortError(f"the interface {name} has no link", "Check the lead and the port at its other end.")
+    if state.default_route:
+        raise PortError(
+            f"this host reaches its network through {name} (default route)",
+            "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
+        )
+    speed = state.facts.negotiated_bps
+    if speed and speed < rated_bps:
+        raise PortError(
+            f"{name} negotiated {format_speed(speed)}, and the rig is rated {format_speed(rated_bps)}",
+            "Check the lead and the port; or correct `rated` in the rig file.",
+        )
+    return state.facts

@@ -1,0 +1,321 @@
+"""Two tester ports of this host with a device between them: frame trials on real interfaces, or on virtual ones."""
+
+import random
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from types import TracebackType
+from typing import Any
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.frame_trial import (
+    DelaySummary,
+    Direction,
+    FrameDirectionResult,
+    FrameProgress,
+    FrameTrial,
+    FrameTrialResult,
+    LoadStep,
+    TesterHealth,
+)
+from harvok.core.models.rig import DeviceKind, Side
+from harvok.core.observer import Observer
+from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
+from harvok.core.wire.test_frame import FrameIp, build, least_frame_bytes
+from harvok.errors import NothingForwardedError, PortError, UsageError
+from harvok.host.cpu import keeping_off, usable_cores
+from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
+from harvok.traffic.frames import FrameEngine, Reports
+from harvok.traffic.layout import batch_for, slots_for
+
+_FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
+_IN_FLIGHT_SHARE, _LEAST_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
+_LEARNING_PAUSE_S, _LEARNING_A_PAIR_S = 0.1, 20e-6
+_PROOF = LoadStep(100.0, 0.1)
+_PROOFS = 3
+_LARGEST_PAIRS = 16384
+
+
+@dataclass(frozen=True, slots=True)
+class Wiring:
+    """What is wired to what: two interfaces, the kind of device between them, and where they are."""
+
+    name: str
+    interfaces: tuple[str, str]
+    sides: tuple[Side, Side]
+    device: DeviceKind
+    mtu_bytes: int
+    namespaces: Sequence[str] = ()
+
+
+class FramePorts:
+    """Runs frame trials between two ports. A context manager that leaves no process behind.
+
+    `reset` is called when a trial asks for a reset of the device; without it the person at the bench is told to.
+    """
+
+    def __init__(self, wiring: Wiring, clock: Clock = SYSTEM) -> None:
+        self._wiring, self._clock = wiring, clock
+        self._engine = FrameEngine(wiring.namespaces, clock)
+        self._ports = [
+            TesterPort(interface, own_mac(number), side)
+            for number, (interface, side) in enumerate(zip(wiring.interfaces, wiring.sides, strict=True), 1)
+        ]
+        self._streams = random.SystemRandom()
+        self._proven: set[tuple[Direction, FrameIp]] = set()
+        self._answering: FrameIp | str = "nobody"
+
+    def __enter__(self) -> "FramePorts":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._engine.__exit__(kind, error, trace)
+
+    def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
+        """Raises UsageError for frames that these ports cannot carry, before anything is sent."""
+        most, least = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, least_frame_bytes(ip)
+        if max(sizes) > most:
+            raise UsageError(
+                f"frames of {max(sizes)} B do not fit: the ports' MTU of {self._wiring.mtu_bytes} B allows {most} B",
+                "Leave them out with --frame-size, or raise the MTU of both ports and of the device.",
+            )
+        if min(sizes) < least:
+            raise UsageError(
+                f"frames of {min(sizes)} B cannot hold an IPv{ip} header and the test header", f"Use {least} B or more."
+            )
+        if pairs > _LARGEST_PAIRS:
+            raise UsageError(
+                f"{pairs} address pairs are more than ports can send", f"Ask for {_LARGEST_PAIRS} at most."
+            )
+
+    def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+        """Runs one trial. Raises NothingForwardedError when not one frame gets through the device."""
+        self._meet_the_router(trial.ip_version)
+        for direction in trial.directions:
+            self._prove(trial, direction)
+        result = self._measure(trial, observer)
+        in_flight_s = self._in_flight_s(trial)
+        self._clock.sleep(max(trial.pause_s - in_flight_s, 0.0))
+        return result
+
+    def reset_device(self, observer: Observer) -> None:
+        """Asks the person at the bench to reset the device; a rig that can do it itself does."""
+        observer.notice("reset the device now: switch it off and on, or restart it as planned")
+
+    # --- one trial ---------------------------------------------------------------------------------------------
+
+    def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+        pairs = [self._orders(trial, direction, 2 * n) for n, direction in enumerate(trial.directions)]
+        self._learn(trial)
+        began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
+
+        def told(number: int, sent: int, received: int, delay_ns: int) -> None:
+            nonlocal to_reset
+            at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
+            observer.progress(FrameProgress(trial.directions[number], at_s, sent, received, delay_s))
+            if to_reset is not None and at_s >= to_reset:
+                to_reset = None
+                self.reset_device(observer)
+
+        with keeping_off([send.cpu for send, _ in pairs if send.cpu is not None]):
+            reports = self._engine.run(pairs, self._in_flight_s(trial), told)
+        return FrameTrialResult(
+            [
+                _result(direction, order, report)
+                for direction, (order, _), report in zip(trial.directions, pairs, reports, strict=True)
+            ]
+        )
+
+    def _in_flight_s(self, trial: FrameTrial) -> float:
+        return max(trial.pause_s * _IN_FLIGHT_SHARE, _LEAST_IN_FLIGHT_S)
+
+    def _between(self, direction: Direction) -> tuple[TesterPort, TesterPort]:
+        source, destination = self._ports if direction == "send" else reversed(self._ports)
+        return source, destination
+
+    def _orders(self, trial: FrameTrial, direction: Direction, row: int) -> tuple[SendOrder, ReceiveOrder]:
+        source, destination = self._between(direction)
+        batches = [batch_for(step.load_fps, trial.burst_frames) for step in trial.steps]
+        largest = max(batches)
+        slots = slots_for(max(trial.frame_sizes), largest, len(trial.frame_sizes), trial.address_pairs)
+        ends = address_pairs(source, destination, trial.ip_version, trial.address_pairs, self._routed)
+        stream = self._streams.getrandbits(32)
+        cores = usable_cores()
+        send = SendOrder(
+            interface=source.interface,
+            ip=trial.ip_version,
+            stream=stream,
+            slots=slots,
+            frame_sizes=list(trial.frame_sizes),
+            ends=[
+                (e.source_mac.hex(), e.destination_mac.hex(), e.source_ip, e.destination_ip, e.source_port,
+                 e.destination_port)
+                for e in ends
+            ],
+            steps=[(s.load_fps, _frames(s, trial, largest), b) for s, b in zip(trial.steps, batches, strict=True)],
+            row=row,
+            cpu=cores[row // 2 % len(cores)],
+        )  # fmt: skip
+        receive = ReceiveOrder(
+            interface=destination.interface,
+            sending_interface=source.interface,
+            ip=trial.ip_version,
+            stream=stream,
+            slots=slots,
+            batch=largest,
+            tags=_tags(trial),
+            row=row + 1,
+            cpu=cores[(row // 2 + 1) % len(cores)],
+        )
+        return send, receive
+
+    # --- learning ----------------------------------------------------------------------------------------------
+
+    @property
+    def _routed(self) -> bool:
+        return self._wiring.device == "router"
+
+    def _meet_the_router(self, ip: FrameIp) -> None:
+        """Answers for the tester's addresses, and learns the router's. Raises NothingForwardedError if it is silent."""
+        if not self._routed or self._answering == ip:
+            return
+        if ip is None:
+            raise UsageError("a router forwards no bare Ethernet frames", "Use --ip-version 4 or 6.")
+        gateways = [port.gateway(ip) for port in self._ports]
+        found = self._engine.answer(
+            AnswerOrder(
+                ports=[(p.interface, [str(p.address(ip).network)], p.mac.hex()) for p in self._ports],
+                gateways=[
+                    (gateway, str(port.address(ip).ip)) if gateway else None
+                    for port, gateway in zip(self._ports, gateways, strict=True)
+                ],
+            )
+        )
+        for number, (gateway, mac) in enumerate(zip(gateways, found, strict=True)):
+            if not gateway or not mac:
+                raise NothingForwardedError(
+                    f"the router does not answer at {gateway or f'any IPv{ip} address'} on port {number + 1} "
+                    f"({self._ports[number].interface})",
+                    "Check the lead, the router's address on that side, and addresses and gateways in the rig file.",
+                )
+        self._ports = [replace(port, gateway_mac=mac) for port, mac in zip(self._ports, found, strict=True)]
+        self._answering = ip
+
+    def _learn(self, trial: FrameTrial) -> None:
+        """RFC 2544 §23 (b): frames from behind the receiving port, so that a switch knows where it is; or frames to
+        each destination, so that a router asks for it before the trial."""
+        size, ip, over_s = (
+            least_frame_bytes(trial.ip_version),
+            trial.ip_version,
+            trial.address_pairs * _LEARNING_A_PAIR_S,
+        )
+        orders = []
+        for direction in trial.directions:
+            source, destination = self._between(direction)
+            ends = address_pairs(source, destination, ip, trial.address_pairs, self._routed)
+            if self._routed:
+                frames = [build(size, ip, one, 0, 0) for one in ends]
+                orders.append(LearnOrder(source.interface, [frame.hex() for frame in frames], over_s))
+                continue
+            for port, macs in (
+                (destination, [e.destination_mac for e in ends]),
+                (source, [e.source_mac for e in ends]),
+            ):
+                frames = [b"\xff" * 6 + mac + bytes.fromhex("88b5") + bytes(46) for mac in distinct(macs)]
+                orders.append(LearnOrder(port.interface, [frame.hex() for frame in frames], over_s))
+        self._engine.learn(orders)
+        self._clock.sleep(_LEARNING_PAUSE_S)
+
+    def _prove(self, trial: FrameTrial, direction: Direction) -> None:
+        """Sends a handful of frames before the first trial. Raises NothingForwardedError when none arrives."""
+        if (direction, trial.ip_version) in self._proven:
+            return
+        few = replace(
+            trial, steps=(_PROOF,), directions=(direction,), pause_s=0.0, tag_at_s=None, reset_at_s=None, burst_frames=1
+        )
+        for _ in range(_PROOFS):
+            (got,) = self._measure(few, Observer()).directions
+            if got.received_frames:
+                break
+            if not got.sent_frames:
+                raise PortError(
+                    f"nothing could be sent on {self._between(direction)[0].interface}", "Check that the port is up."
+                )
+        else:
+            raise self._nothing_arrived(direction, got)
+        self._proven.add((direction, trial.ip_version))
+
+    def _nothing_arrived(self, direction: Direction, got: FrameDirectionResult) -> NothingForwardedError:
+        source, destination = self._between(direction)
+        what = f"of {got.sent_frames} frames sent on {source.interface} none arrived on {destination.interface}"
+        if got.looped_frames:
+            return NothingForwardedError(
+                f"{what}, but {got.looped_frames} came back to {source.interface}",
+                "There is a loop, or both ends of one lead are in the wrong sockets: check the wiring.",
+            )
+        return NothingForwardedError(
+            what,
+            "Check leads and link lights, that the rig file names the right ports, and that the device forwards "
+            "between them: same VLAN, no port security, no spanning tree still listening, no firewall.",
+        )
+
+
+def _frames(step: LoadStep, trial: FrameTrial, batch: int) -> int:
+    """How many frames a step has; whole batches where another step follows, so that both fit the ring."""
+    frames = int(step.load_fps * step.duration_s + 1e-6)
+    return frames if len(trial.steps) == 1 else -(-frames // batch) * batch
+
+
+def _tags(trial: FrameTrial) -> list[int]:
+    """The numbers from which on a frame is to be reported by itself: evenly over the time after `tag_at_s`."""
+    if trial.tag_at_s is None:
+        return []
+    step_s = (trial.duration_s - trial.tag_at_s) / trial.tags
+    return [int(trial.steps[0].load_fps * (trial.tag_at_s + n * step_s)) for n in range(trial.tags)]
+
+
+def _result(direction: Direction, order: SendOrder, report: Reports) -> FrameDirectionResult:
+    sent, received = report.sent, report.received
+    last = sent.sent - 1 if received.highest < sent.sent - 1 else received.last_lost
+    return FrameDirectionResult(
+        direction=direction,
+        sent_frames=sent.sent,
+        sending_s=sent.sending_ns / 1e9,
+        received_frames=received.received,
+        duplicates=received.duplicates,
+        reordered=received.reordered,
+        delay=_delays(received.delay) if received.delay else None,
+        tagged_delays_s=[delay / 1e9 for delay in received.tagged_delays_ns],
+        last_loss_s=None if last is None or not sent.sent else _sent_at_s(order, last),
+        longest_gap_s=received.longest_gap_ns / 1e9,
+        looped_frames=received.looped,
+        foreign_frames=received.foreign,
+        tester=_health(order, sent, received, report.kernel_drops),
+    )
+
+
+def _delays(told: dict[str, Any]) -> DelaySummary:
+    """The delays as the worker told them: JSON knows no tuples."""
+    return DelaySummary(**{**told, "distribution": [(edge_s, frames) for edge_s, frames in told["distribution"]]})
+
+
+def _health(order: SendOrder, sent: SendReport, received: ReceiveReport, kernel_drops: int) -> TesterHealth:
+    return TesterHealth(
+        ring_drops=received.ring_drops,
+        kernel_drops=kernel_drops,
+        longest_stall_s=sent.longest_stall_ns / 1e9,
+        batch_frames=max(batch for _, _, batch in order.steps),
+        late_p99_s=sent.late_p99_ns / 1e9,
+        held_back_s=sent.held_back_ns / 1e9,
+    )
+
+
+def _sent_at_s(order: SendOrder, number: int) -> float:
+    """When a frame was due to be sent, after the start."""
+    at_s = 0.0
+    for load_fps, frames, _ in order.steps:
+        if number < frames:
+            return at_s + number / load_fps
+        at_s, number = at_s + frames / load_fps, number - frames
+    return at_s

@@ -1,0 +1,92 @@
+"""A device made of this host's kernel between two virtual ports: built for a rig, and gone with it."""
+
+import json
+import subprocess
+import sys
+from dataclasses import asdict
+from types import TracebackType
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.models.rig import VirtualRig
+from harvok.core.observer import Observer
+from harvok.errors import NearEndError
+from harvok.host.namespaces import TESTER_PORTS, Built, DeviceSpec
+from harvok.rigs.ports import FramePorts, Wiring
+
+
+class VirtualDevice:
+    """The device, held by a process of its own; see harvok.host.namespaces. A context manager."""
+
+    def __init__(self, spec: DeviceSpec) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "harvok.host.namespaces", json.dumps(asdict(spec))],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+        assert self._process.stdout
+        said = self._process.stdout.readline()
+        if not said:
+            raise self._refused()
+        self.built = Built(**json.loads(said))
+
+    def __enter__(self) -> "VirtualDevice":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._process.kill()
+        self._process.communicate()
+
+    def reset(self) -> None:
+        """Takes the device's ports down for a second, and up again."""
+        assert self._process.stdin
+        self._process.stdin.write("reset\n")
+        self._process.stdin.flush()
+
+    def _refused(self) -> NearEndError:
+        _, said = self._process.communicate()
+        why = said.strip().splitlines()[-1] if said.strip() else "it says nothing"
+        return NearEndError(
+            f"this system does not let Harvok build a virtual rig: {why}",
+            "It needs root, or user namespaces (sysctl kernel.unprivileged_userns_clone, user.max_user_namespaces).",
+        )
+
+
+class VirtualPorts(FramePorts):
+    """Two tester ports with a virtual device between them, which it builds and takes down."""
+
+    def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM) -> None:
+        self._device = VirtualDevice(device_of(rig))
+        wiring = Wiring(rig.name, TESTER_PORTS, rig.sides, rig.device, rig.mtu, self._device.built.namespaces)
+        super().__init__(wiring, clock)
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        super().__exit__(kind, error, trace)
+        self._device.__exit__(kind, error, trace)
+
+    def reset_device(self, observer: Observer) -> None:
+        self._device.reset()
+
+
+def device_of(rig: VirtualRig) -> DeviceSpec:
+    """What to build for a rig file. A router has the addresses that the tester takes for its gateways."""
+    sides = [
+        tuple(
+            f"{gateway}/{address.partition('/')[2]}"
+            for gateway, address in zip(side.gateways, side.addresses, strict=True)
+        )
+        for side in rig.sides
+    ]
+    return DeviceSpec(
+        kind=rig.device,
+        mtu_bytes=rig.mtu,
+        rate_bps=rig.shape,
+        buffer_bytes=int(rig.buffer),
+        addresses=(sides[0], sides[1]) if rig.device == "router" else ((), ()),
+    )

@@ -1,0 +1,336 @@
+"""A worker process of the frame engine: sends, hears or answers frames as its parent orders, one order after another.
+
+Started with the namespaces to enter and a counter table in its first argument. Orders come as lines on standard
+input; it answers each with `ready`, starts at the line `go`, and ends with its report. When standard input closes the
+parent is gone, and the worker goes too. Sender and receiver are processes of their own: as threads they would starve
+each other.
+"""
+
+import ctypes
+import json
+import os
+import sys
+import threading
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from harvok.clock import SYSTEM
+from harvok.core.wire.frame_orders import (
+    AnswerOrder,
+    Failed,
+    LearnOrder,
+    Line,
+    Ready,
+    ReceiveOrder,
+    ReceiveReport,
+    SendOrder,
+    SendReport,
+    decode,
+    encode,
+)
+from harvok.errors import HarvokError
+from harvok.traffic.counters import Counters, FrameCell
+
+if TYPE_CHECKING:
+    from harvok.traffic.rings import ReceiveRing, SendRing
+
+_SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
+_PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
+_LAPSE_NS = 100_000
+_SETTLE_NS = 1_000_000_000
+_HEAR_MS = 20
+
+
+def enter(namespaces: Sequence[str]) -> None:
+    """Joins namespaces, named by paths below /proc, in the order given."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    for path in namespaces:
+        fd = os.open(path, os.O_RDONLY)
+        if libc.setns(fd, 0):
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code), path)
+        os.close(fd)
+
+
+def send(order: SendOrder, counters: Counters) -> SendReport:
+    """Lays the ring out, waits for the parent's word, and sends."""
+    from harvok.traffic.layout import lap_of_frames
+    from harvok.traffic.rings import SendRing
+
+    ring = SendRing(order.interface, lap_of_frames(order), order.ip)
+    try:
+        sender = _Sender(ring, order, counters)
+        _say(Ready())
+        _wait_for_go()
+        return sender.run()
+    finally:
+        ring.close()
+
+
+class _Sender:
+    """Sends batches on an absolute schedule, by busy waiting. After a lapse the schedule is shifted, never caught up
+    with in a burst that would overflow a small buffer."""
+
+    def __init__(self, ring: "SendRing", order: SendOrder, counters: Counters) -> None:
+        self._ring, self._order = ring, order
+        self._cells = counters.cells
+        self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
+        self._stop_at = Counters.index(order.row, FrameCell.STOP)
+        self._late = [0] * 64  # by the number of bits of the lateness in ns
+        self._sent = self._slot = self._lap = 0
+        self._longest_stall_ns = self._held_back_ns = 0
+        self._last_ns = 0
+        self._views = {batch: self._cut(batch) for _, _, batch in order.steps}
+
+    def _cut(self, batch: int) -> "tuple[list[Any], list[Any]]":
+        """Views of the status words and of the marks of each batch of a lap: cutting them takes longer than sending."""
+        status, marks = self._ring.status, self._ring.mark
+        starts = range(0, self._ring.slots - batch + 1, batch)
+        return [status[at : at + batch] for at in starts], [marks[at : at + batch] for at in starts]
+
+    def run(self) -> SendReport:
+        started_wall_ns = SYSTEM.wall_ns()
+        began_ns = origin_ns = SYSTEM.now_ns()
+        last_frames, load_fps = 1, 1.0
+        for load_fps, frames, batch in self._order.steps:
+            end_ns = origin_ns + int(frames / load_fps * 1e9)
+            self._step(load_fps, frames, batch, origin_ns, end_ns)
+            origin_ns, last_frames = end_ns, min(batch, frames)
+        self._wait_until_taken()
+        sent = self._sent - self._ring.pending()
+        return SendReport(
+            sent=sent,
+            sending_ns=int(self._last_ns - began_ns + last_frames / load_fps * 1e9) if sent else 0,
+            longest_stall_ns=self._longest_stall_ns,
+            late_p99_ns=self._late_p99_ns(),
+            held_back_ns=self._held_back_ns,
+            started_wall_ns=started_wall_ns,
+        )
+
+    def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
+        """The hot loop: all that it touches is cut and bound before it starts."""
+        import struct
+
+        import numpy as np
+
+        from harvok.core.wire.test_frame import balanced
+
+        ring = self._ring
+        finish = balanced if self._order.ip == 6 else bytes
+        status, marks = self._views[batch]
+        count, from_bytes, kind = np.count_nonzero, np.frombuffer, ring.mark.dtype
+        pack, now_ns, wall_ns, give = struct.Struct(">IQ").pack, SYSTEM.now_ns, SYSTEM.wall_ns, ring.send
+        cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
+        gap_ns, lapse_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _LAPSE_NS)
+        at, lap, sent, turns, shift_ns, number = self._slot // batch, self._lap, self._sent, len(status), 0, 0
+        upto, now = sent + frames, now_ns()
+        while sent < upto:
+            due = origin_ns + shift_ns + int(number * gap_ns)
+            if due - now > _SLEEP_ABOVE_NS:
+                SYSTEM.sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
+            now = now_ns()
+            while now < due:
+                now = now_ns()
+            late = now - due
+            late_by[late.bit_length()] += 1
+            if late > lapse_ns:
+                shift_ns += late
+                self._longest_stall_ns = max(self._longest_stall_ns, late)
+            if count(status[at]):
+                now = self._hold_back(status[at], end_ns)
+            if now >= end_ns or cells[stop_at]:
+                break
+            marks[at][:] = from_bytes(finish(pack(lap, wall_ns())), kind)
+            status[at][: upto - sent] = 1
+            sent = min(sent + batch, upto)
+            give()
+            cells[frames_at] = sent
+            number += 1
+            at += 1
+            if at == turns:
+                at, lap = 0, lap + 1
+        self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, sent, now
+
+    def _hold_back(self, status: Any, end_ns: int) -> int:
+        """Waits for the kernel to give back the slots of a batch; returns the time now."""
+        import numpy as np
+
+        since_ns = now = SYSTEM.now_ns()
+        while np.count_nonzero(status) and now < end_ns:
+            self._ring.send()
+            now = SYSTEM.now_ns()
+        self._held_back_ns += now - since_ns
+        return now
+
+    def _wait_until_taken(self) -> None:
+        deadline_ns = SYSTEM.now_ns() + _SETTLE_NS
+        while self._ring.pending() and SYSTEM.now_ns() < deadline_ns:
+            self._ring.send()
+            SYSTEM.sleep(0.001)
+
+    def _late_p99_ns(self) -> int:
+        """The upper edge of the bin that holds the 99th percentile."""
+        total, seen = sum(self._late), 0
+        for bits, batches in enumerate(self._late):
+            seen += batches
+            if seen >= 0.99 * total:
+                return (1 << bits) - 1
+        return 0
+
+
+def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
+    """Hears until told to stop, and then what is still in the ring."""
+    from harvok.traffic.rings import ReceiveRing, counting_socket, statistics
+
+    with counting_socket(order.sending_interface, order.ip, order.stream) as loop_counter:
+        ring = ReceiveRing(order.interface, order.ip, order.stream)
+        try:
+            receiver = _Receiver(ring, order, counters)
+            all_before = _frames_in(order.interface)
+            _say(Ready())
+            receiver.run()
+            drops = ring.drops()
+            foreign = _frames_in(order.interface) - all_before - receiver.own - drops
+            return receiver.report(drops, statistics(loop_counter)[0], max(foreign, 0))
+        finally:
+            ring.close()
+
+
+class _Receiver:
+    """Accounts whole blocks of frames at once."""
+
+    def __init__(self, ring: "ReceiveRing", order: ReceiveOrder, counters: Counters) -> None:
+        from harvok.core.measures.arrivals import Arrivals
+        from harvok.core.measures.delay import DelayHistogram
+
+        self._ring, self._order, self._cells = ring, order, counters.cells
+        self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
+        self._stop_at = Counters.index(order.row, FrameCell.STOP)
+        self._delay_at = Counters.index(order.row, FrameCell.DELAY_NS)
+        self._arrivals, self._delays = Arrivals(), DelayHistogram()
+        self._tagged: list[int] = []
+        self._last_ns = self._longest_gap_ns = 0
+        self.own = 0
+
+    def run(self) -> None:
+        stopping = False
+        while not stopping:
+            stopping = bool(self._cells[self._stop_at])
+            self._hear()
+
+    def _hear(self) -> None:
+        import numpy as np
+
+        for block in self._ring.blocks(_HEAR_MS):
+            numbers = block.lap * self._order.slots + block.slot
+            self.own += len(numbers)
+            self._arrivals.add(numbers)
+            first = block.slot % self._order.batch == 0
+            delays = (block.at_ns - block.stamp_ns)[first]
+            self._delays.add(delays)
+            if len(delays):
+                self._cells[self._delay_at] = int(delays.mean())
+            if len(self._tagged) < len(self._order.tags):
+                self._tag(numbers[first], delays)
+            gaps = np.diff(block.at_ns, prepend=self._last_ns or block.at_ns[0])
+            self._longest_gap_ns = max(self._longest_gap_ns, int(gaps.max()))
+            self._last_ns = int(block.at_ns[-1])
+            self._cells[self._frames_at] = self._arrivals.received
+
+    def _tag(self, numbers: "object", delays: "object") -> None:
+        import numpy as np
+
+        for number, delay in zip(np.asarray(numbers).tolist(), np.asarray(delays).tolist(), strict=True):
+            tags = self._order.tags
+            if len(self._tagged) < len(tags) and number >= tags[len(self._tagged)]:
+                self._tagged.append(delay)
+
+    def report(self, drops: int, looped: int, foreign: int) -> ReceiveReport:
+        delay = self._delays.summary()
+        return ReceiveReport(
+            received=self._arrivals.received,
+            duplicates=self._arrivals.duplicates,
+            reordered=self._arrivals.reordered,
+            highest=self._arrivals.highest,
+            last_lost=self._arrivals.last_lost(),
+            delay=asdict(delay) if delay else None,
+            tagged_delays_ns=self._tagged,
+            longest_gap_ns=self._longest_gap_ns,
+            ring_drops=drops,
+            looped=looped,
+            foreign=foreign,
+        )
+
+
+def _frames_in(interface: str) -> int:
+    """How many frames an interface of this namespace has received, as its driver counts."""
+    from pathlib import Path
+
+    for line in Path("/proc/thread-self/net/dev").read_text().splitlines():
+        name, _, numbers = line.partition(":")
+        if name.strip() == interface:
+            return int(numbers.split()[1])
+    return 0
+
+
+def learn(order: LearnOrder) -> None:
+    """Sends a few frames, spread out."""
+    from harvok.traffic.rings import open_packet_socket
+
+    with open_packet_socket(order.interface) as sock:
+        sock.bind((order.interface, 0))
+        for frame in order.frames:
+            sock.send(bytes.fromhex(frame))
+            SYSTEM.sleep(order.over_s / len(order.frames))
+
+
+def _say(line: Line) -> None:
+    os.write(1, encode(line))
+
+
+def _wait_for_go() -> None:
+    if sys.stdin.buffer.readline() != b"go\n":
+        os._exit(0)
+
+
+def _obey(order: Line, counters: Counters) -> Line:
+    if isinstance(order, (SendOrder, ReceiveOrder)) and order.cpu is not None:
+        os.sched_setaffinity(0, {order.cpu})
+    if isinstance(order, SendOrder):
+        return send(order, counters)
+    if isinstance(order, ReceiveOrder):
+        return receive(order, counters)
+    if isinstance(order, LearnOrder):
+        learn(order)
+        return Ready()
+    if isinstance(order, AnswerOrder):
+        from harvok.traffic.neighbours import Answerer
+
+        answerer = Answerer(order)
+        threading.Thread(target=answerer.run, daemon=True).start()
+        return answerer.resolve()
+    raise ValueError(f"no order: {order.kind}")
+
+
+def main() -> None:
+    setup = json.loads(sys.argv[1])
+    try:
+        enter(setup["namespaces"])
+        counters = Counters(setup["rows"], setup["counters_fd"])
+    except OSError as error:
+        _say(Failed(f"a worker could not enter the rig: {error.strerror}", "Start again; the rig may have gone."))
+        return
+    ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
+    _say(Ready())
+    for text in sys.stdin.buffer:
+        try:
+            _say(_obey(decode(text), counters))
+        except HarvokError as error:
+            _say(Failed(error.message, error.hint))
+        except OSError as error:
+            _say(Failed(f"the kernel refused: {error.strerror}", "Check the ports of the rig with `harvok rig show`."))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,230 @@
+"""Runs the worker processes of the frame engine, and puts together what sender and receiver say.
+
+A worker may live in network namespaces of a virtual rig. All workers of an engine live as long as it does, since
+starting one takes longer than a short trial.
+"""
+
+import contextlib
+import json
+import os
+import select
+import subprocess
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import TypeVar
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.wire.frame_orders import (
+    AnswerOrder,
+    Failed,
+    Gateways,
+    LearnOrder,
+    Line,
+    Ready,
+    ReceiveOrder,
+    ReceiveReport,
+    SendOrder,
+    SendReport,
+    decode,
+    encode,
+)
+from harvok.errors import NearEndError
+from harvok.traffic.counters import Counters, FrameCell
+
+LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
+
+ROWS = 4
+_READY_S = 20.0
+_LOOK_EVERY_S = 0.25
+_STRAGGLERS_S = 0.05
+
+Progress = Callable[[int, int, int, int], None]
+"""Told while frames flow: number of the pair of orders, frames sent, frames received, their delay just now in ns."""
+
+
+@dataclass(frozen=True, slots=True)
+class Reports:
+    """What both workers of one direction said, and what this host's kernel dropped before any ring."""
+
+    sent: SendReport
+    received: ReceiveReport
+    kernel_drops: int
+
+
+class FrameEngine:
+    """The workers of two ports. A context manager; leaves no process behind."""
+
+    def __init__(self, namespaces: Sequence[str] = (), clock: Clock = SYSTEM) -> None:
+        self._namespaces, self._clock = list(namespaces), clock
+        self._counters = Counters(ROWS)
+        self._workers: dict[int, _Worker] = {}
+        self._helper: _Worker | None = None
+
+    def __enter__(self) -> "FrameEngine":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for worker in (*self._workers.values(), *filter(None, [self._helper])):
+            worker.kill()
+        self._counters.close()
+
+    def learn(self, orders: Sequence[LearnOrder]) -> None:
+        """Sends frames that teach the device where addresses are."""
+        for order in orders:
+            self._help(order)
+
+    def answer(self, order: AnswerOrder) -> list[bytes | None]:
+        """Answers for addresses from now on; returns the hardware addresses of the gateways."""
+        found = self._help(order)
+        assert isinstance(found, Gateways)
+        return [bytes.fromhex(mac) if mac else None for mac in found.found]
+
+    def run(
+        self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], in_flight_s: float, progress: Progress
+    ) -> list[Reports]:
+        """Runs all directions of a trial at once; waits up to `in_flight_s` for frames that are still under way."""
+        dropped_before = kernel_drops()
+        with self._hearing([receive for _, receive in pairs]) as receivers:
+            senders = [self._worker(send.row) for send, _ in pairs]
+            for sender, (send, _) in zip(senders, pairs, strict=True):
+                for cell in FrameCell:
+                    self._write(send.row, cell, 0)
+                sender.tell(encode(send))
+            for sender in senders:
+                sender.hear(Ready, _READY_S)
+            for sender in senders:
+                sender.tell(b"go\n")
+            sent = self._watch(senders, pairs, progress)
+            self._wait_for_frames_in_flight(pairs, sent, in_flight_s)
+            for _, receive in pairs:
+                self._write(receive.row, FrameCell.STOP, 1)
+            received = [receiver.hear(ReceiveReport, _READY_S) for receiver in receivers]
+        dropped = kernel_drops() - dropped_before
+        return [Reports(one, other, dropped) for one, other in zip(sent, received, strict=True)]
+
+    @contextlib.contextmanager
+    def _hearing(self, orders: Sequence[ReceiveOrder]) -> "Iterator[list[_Worker]]":
+        workers = [self._worker(order.row) for order in orders]
+        for worker, order in zip(workers, orders, strict=True):
+            for cell in FrameCell:
+                self._write(order.row, cell, 0)
+            worker.tell(encode(order))
+        for worker in workers:
+            worker.hear(Ready, _READY_S)
+        yield workers
+
+    def _watch(
+        self, senders: "Sequence[_Worker]", pairs: Sequence[tuple[SendOrder, ReceiveOrder]], progress: Progress
+    ) -> list[SendReport]:
+        """Tells of the frames until every sender is done."""
+        expected_s = max(sum(frames / load for load, frames, _ in send.steps) for send, _ in pairs)
+        deadline_ns = self._clock.now_ns() + int((expected_s + _READY_S) * 1e9)
+        waiting = list(senders)
+        while waiting:
+            ready, _, _ = select.select([worker.stdout for worker in waiting], [], [], _LOOK_EVERY_S)
+            waiting = [worker for worker in waiting if worker.stdout not in ready]
+            for number, (send, receive) in enumerate(pairs):
+                delay_ns = self._counters.read(receive.row, FrameCell.DELAY_NS)
+                progress(number, self._read(send.row), self._read(receive.row), delay_ns)
+            if self._clock.now_ns() > deadline_ns:
+                raise NearEndError("a sender did not end in time", "This host may be overloaded; try again.")
+        return [sender.hear(SendReport, _READY_S) for sender in senders]
+
+    def _wait_for_frames_in_flight(
+        self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], sent: Sequence[SendReport], in_flight_s: float
+    ) -> None:
+        deadline_ns = self._clock.now_ns() + int(in_flight_s * 1e9)
+        while self._clock.now_ns() < deadline_ns:
+            self._clock.sleep(_STRAGGLERS_S)
+            counts = [self._read(receive.row) for _, receive in pairs]
+            if all(count >= one.sent for count, one in zip(counts, sent, strict=True)):
+                break
+
+    def _worker(self, row: int) -> "_Worker":
+        if row not in self._workers:
+            self._workers[row] = _Worker(self._namespaces, self._counters)
+        return self._workers[row]
+
+    def _help(self, order: Line) -> Line:
+        if not self._helper:
+            self._helper = _Worker(self._namespaces, self._counters)
+        self._helper.tell(encode(order))
+        return self._helper.hear_any(_READY_S)
+
+    def _read(self, row: int) -> int:
+        return self._counters.read(row, FrameCell.FRAMES)
+
+    def _write(self, row: int, cell: FrameCell, value: int) -> None:
+        self._counters.cells[Counters.index(row, cell)] = value
+
+
+class _Worker:
+    """One worker process, from its parent's side."""
+
+    def __init__(self, namespaces: Sequence[str], counters: Counters) -> None:
+        setup = {"namespaces": list(namespaces), "counters_fd": counters.fileno(), "rows": ROWS}
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "harvok.traffic.frame_worker", json.dumps(setup)],
+            pass_fds=[counters.fileno()],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            bufsize=0,
+            start_new_session=True,  # a Ctrl-C at the terminal is for the parent, which then ends its workers
+            env=os.environ | {"OPENBLAS_NUM_THREADS": "1"},  # threads would keep it from joining a user namespace
+        )
+        assert self._process.stdin and self._process.stdout
+        self._stdin, self.stdout = self._process.stdin, self._process.stdout
+        self._heard = b""
+        self.hear(Ready, _READY_S)
+
+    def tell(self, text: bytes) -> None:
+        try:
+            self._stdin.write(text)
+        except BrokenPipeError as error:
+            raise _gone() from error
+
+    def hear(self, kind: type[LineT], timeout_s: float) -> LineT:
+        """The next line, which has to be of a kind. Raises NearEndError for what the worker could not do."""
+        line = self.hear_any(timeout_s)
+        assert isinstance(line, kind), line
+        return line
+
+    def hear_any(self, timeout_s: float) -> Line:
+        """The next line. Raises NearEndError when the worker failed, died or says nothing."""
+        while b"\n" not in self._heard:
+            if not select.select([self.stdout], [], [], timeout_s)[0]:
+                raise NearEndError("a worker process says nothing", "This host may be overloaded; try again.")
+            piece = os.read(self.stdout.fileno(), 1 << 16)
+            if not piece:
+                raise _gone()
+            self._heard += piece
+        text, _, self._heard = self._heard.partition(b"\n")
+        line = decode(text)
+        if isinstance(line, Failed):
+            raise NearEndError(line.message, line.hint)
+        return line
+
+    def kill(self) -> None:
+        self._process.kill()
+        self._process.wait()
+        self._stdin.close()
+        self.stdout.close()
+
+
+def _gone() -> NearEndError:
+    return NearEndError("a worker process of the frame engine died", "Check free memory; then try again.")
+
+
+def kernel_drops() -> int:
+    """Frames that this host's kernel dropped because its queue between interrupt and protocol was full, on all cores
+    since it started (/proc/net/softnet_stat, second column)."""
+    try:
+        lines = Path("/proc/net/softnet_stat").read_text().splitlines()
+    except OSError:
+        return 0
+    return sum(int(line.split()[1], 16) for line in lines)

@@ -1,0 +1,260 @@
+"""Packet rings of Linux (AF_PACKET, uapi linux/if_packet.h): memory shared with the kernel, seen as NumPy arrays.
+
+The sending ring is of version 2 with a virtio header before each frame, whose `hdr_len` makes the kernel copy the frame
+into one linear buffer, which is faster than mapping pages. The receiving ring is of version 3: whole blocks of
+frames, cut by a classic BPF filter to one length, so that a block is an array with one stride.
+"""
+
+import ctypes
+import errno
+import mmap
+import select
+import socket
+import struct
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from harvok.core.wire.test_frame import ETHERTYPE_OF, FrameIp, header_offset, mark_bytes, mark_offset
+from harvok.errors import NearEndError
+
+_SOL_PACKET = 263
+_ADD_MEMBERSHIP, _PROMISCUOUS = 1, 1
+_RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 6, 10, 13, 14, 15, 23
+_V2, _V3 = 1, 2
+_EVERY_PROTOCOL = 0x0003
+_SO_ATTACH_FILTER = 26
+_FREE, _SEND_REQUEST = 0, 1
+_WITH_USER = 1
+_PAGE = 4096
+
+_SLOT_HEADER, _VNET_BYTES = 32, 10
+_V2_DATA = _SLOT_HEADER + _VNET_BYTES
+SLOT_OVERHEAD = _V2_DATA
+
+_BLOCK_BYTES, _BLOCKS, _RETIRE_MS = 1 << 19, 128, 8
+_SNAP_OFFSET_IN_V3 = 82  # netoff 96 less 14 bytes of Ethernet header
+
+
+def open_packet_socket(interface: str) -> socket.socket:
+    """A raw packet socket that hears nothing yet. Raises NearEndError without the rights for it."""
+    try:
+        return socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
+    except PermissionError as error:
+        raise NearEndError(
+            f"sending frames on {interface} needs the right to open packet sockets",
+            "Run Harvok as root, or give Python the capability CAP_NET_RAW; a virtual rig needs neither.",
+        ) from error
+
+
+def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
+    try:
+        sock.bind((interface, protocol))
+    except OSError as error:
+        if error.errno == errno.ENODEV:
+            raise NearEndError(
+                f"there is no interface {interface}", "`ip link` lists them; correct the rig file."
+            ) from error
+        raise
+
+
+class SendRing:
+    """Frames laid out once, and then sent again and again, lap after lap, with a new mark each time.
+
+    `frames` are the frames of one lap; slots are all as large as the largest needs.
+    """
+
+    def __init__(self, interface: str, frames: Sequence[bytes], ip: FrameIp) -> None:
+        self.slots = len(frames)
+        self._sock = open_packet_socket(interface)
+        self._sock.setsockopt(_SOL_PACKET, _VERSION, _V2)
+        self._sock.setsockopt(_SOL_PACKET, _VNET_HDR, 1)
+        self._sock.setsockopt(_SOL_PACKET, _LOSS, 1)
+        slot_bytes = slot_bytes_for(max(map(len, frames)))
+        size = -(-self.slots * slot_bytes // _PAGE) * _PAGE
+        request = struct.pack("IIII", size, 1, slot_bytes, size // slot_bytes)
+        if size // slot_bytes != self.slots:
+            raise ValueError(f"{self.slots} slots of {slot_bytes} B do not fill whole pages")
+        self._sock.setsockopt(_SOL_PACKET, _TX_RING, request)
+        self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
+        memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)
+        self._fill(memory, frames)
+        mark = np.dtype((np.void, mark_bytes(ip)))
+        layout = np.dtype(
+            {
+                "names": ["status", "mark"],
+                "formats": ["<u4", mark],
+                "offsets": [0, _V2_DATA + mark_offset(ip)],
+                "itemsize": slot_bytes,
+            }
+        )
+        slots = memory.reshape(-1).view(layout)
+        self.status: NDArray[np.uint32] = slots["status"]
+        self.mark: NDArray[Any] = slots["mark"]
+        _bind(self._sock, interface, 0)
+
+    def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes]) -> None:
+        for slot, frame in enumerate(frames):
+            vnet = struct.pack("<BBHHHH", 0, 0, len(frame), 0, 0, 0)
+            head = struct.pack("<II", _FREE, _VNET_BYTES + len(frame)).ljust(_SLOT_HEADER, b"\0")
+            text = head + vnet + frame
+            memory[slot, : len(text)] = np.frombuffer(text, dtype=np.uint8)
+
+    def send(self) -> None:
+        """Tells the kernel to take what was marked for sending; what it cannot take now stays marked.
+
+        Never waits: a sender that waits is throttled by the device under test. Raises NearEndError when the port is
+        down.
+        """
+        try:
+            self._sock.send(b"", socket.MSG_DONTWAIT)
+        except OSError as error:
+            if error.errno in (errno.ENETDOWN, errno.ENXIO, errno.ENODEV):
+                raise NearEndError("the sending port went down", "Check the lead and the port.") from error
+            if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
+                raise
+
+    def pending(self) -> int:
+        """How many slots the kernel has not yet taken."""
+        return int((self.status == _SEND_REQUEST).sum())
+
+    def close(self) -> None:
+        del self.status, self.mark
+        self._sock.close()
+
+
+def slot_bytes_for(frame_bytes: int) -> int:
+    """The size of a slot: a power of two, at least 128 B."""
+    return max(1 << (SLOT_OVERHEAD + frame_bytes - 1).bit_length(), 128)
+
+
+def slots_in_whole_pages(wanted: int, slot_bytes: int, multiple_of: int) -> int:
+    """The number of slots nearest above `wanted` that is a multiple and fills whole pages."""
+    a_page = max(_PAGE // slot_bytes, 1)
+    step = int(np.lcm(a_page, multiple_of))
+    return -(-wanted // step) * step
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """The frames of a block: slot and lap of each, when it was stamped by its sender and by this host's kernel."""
+
+    slot: NDArray[np.int64]
+    lap: NDArray[np.int64]
+    stamp_ns: NDArray[np.int64]
+    at_ns: NDArray[np.int64]
+
+
+class ReceiveRing:
+    """Hears the frames of one stream on one port, and nothing else."""
+
+    def __init__(self, interface: str, ip: FrameIp, stream: int) -> None:
+        self._sock = open_packet_socket(interface)
+        self._sock.setsockopt(_SOL_PACKET, _VERSION, _V3)
+        self._sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
+        snap = mark_offset(ip) + mark_bytes(ip)
+        attach_filter(self._sock, stream_filter(ip, stream, snap))
+        frame_bytes = 2048
+        request = struct.pack(
+            "IIIIIII", _BLOCK_BYTES, _BLOCKS, frame_bytes, _BLOCK_BYTES // frame_bytes * _BLOCKS, _RETIRE_MS, 0, 0
+        )
+        self._sock.setsockopt(_SOL_PACKET, _RX_RING, request)
+        self._map = mmap.mmap(
+            self._sock.fileno(), _BLOCK_BYTES * _BLOCKS, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE
+        )
+        self._memory = np.frombuffer(self._map, dtype=np.uint8)
+        self._status = self._memory[8:].view("<u4")[:: _BLOCK_BYTES // 4][:_BLOCKS]
+        stride = -(-(_SNAP_OFFSET_IN_V3 + snap) // 8) * 8
+        test = _SNAP_OFFSET_IN_V3 + header_offset(ip)
+        self._layout = np.dtype(
+            {
+                "names": ["next", "s", "ns", "slot", "lap", "stamp"],
+                "formats": ["<u4", "<u4", "<u4", ">u2", ">u4", ">u8"],
+                "offsets": [0, 4, 8, test + 4, test + 6, test + 10],
+                "itemsize": stride,
+            }
+        )
+        self._at = 0
+        self._poll = select.poll()
+        self._poll.register(self._sock, select.POLLIN | select.POLLERR)
+        _bind(self._sock, interface, _EVERY_PROTOCOL)
+        listen_to_everything(self._sock, interface)
+
+    def blocks(self, timeout_ms: int) -> Iterator[Block]:
+        """The blocks that are full by now, oldest first; waits up to `timeout_ms` when there is none."""
+        if not self._status[self._at] & _WITH_USER:
+            self._poll.poll(timeout_ms)
+        while self._status[self._at] & _WITH_USER:
+            yield self._read(self._at * _BLOCK_BYTES)
+            self._status[self._at] = 0
+            self._at = (self._at + 1) % _BLOCKS
+
+    def _read(self, start: int) -> Block:
+        count, first = self._memory[start + 12 : start + 20].view("<u4")
+        size = self._layout.itemsize * int(count)
+        frames = self._memory[start + int(first) :][:size].view(self._layout)
+        if count > 1 and int(frames["next"][0]) != self._layout.itemsize:
+            raise NearEndError(
+                "this kernel lays out receive rings in a way unknown here", "Report the kernel's version."
+            )
+        return Block(
+            slot=frames["slot"].astype(np.int64),
+            lap=frames["lap"].astype(np.int64),
+            stamp_ns=frames["stamp"].astype(np.int64),
+            at_ns=frames["s"].astype(np.int64) * 1_000_000_000 + frames["ns"],
+        )
+
+    def drops(self) -> int:
+        """Frames that found the ring full since this was last asked."""
+        return statistics(self._sock)[1]
+
+    def close(self) -> None:
+        del self._status, self._memory
+        self._sock.close()
+
+
+def listen_to_everything(sock: socket.socket, interface: str) -> None:
+    """Lets the port take frames for any address, as long as the socket lives."""
+    index = socket.if_nametoindex(interface)
+    sock.setsockopt(_SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _PROMISCUOUS, 0, b""))
+
+
+def counting_socket(interface: str, ip: FrameIp, stream: int) -> socket.socket:
+    """A socket that only counts: how many frames of a stream come in on a port; see `statistics`."""
+    sock = open_packet_socket(interface)
+    sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
+    attach_filter(sock, stream_filter(ip, stream, 64))
+    _bind(sock, interface, _EVERY_PROTOCOL)
+    return sock
+
+
+def statistics(sock: socket.socket) -> tuple[int, int]:
+    """(frames that passed the filter, those of them that were dropped) since this was last asked."""
+    packets, drops = struct.unpack("II", sock.getsockopt(_SOL_PACKET, _STATISTICS, 12)[:8])
+    return packets, drops
+
+
+def stream_filter(ip: FrameIp, stream: int, snap: int) -> list[tuple[int, int, int, int]]:
+    """A classic BPF program: `snap` bytes of the frames of a stream, and nothing of any other."""
+    load_half, load_word, jump_if_equal, give = 0x28, 0x20, 0x15, 0x06
+    return [
+        (load_half, 0, 0, 12),
+        (jump_if_equal, 0, 3, ETHERTYPE_OF[ip]),
+        (load_word, 0, 0, header_offset(ip)),
+        (jump_if_equal, 0, 1, stream),
+        (give, 0, 0, snap),
+        (give, 0, 0, 0),
+    ]
+
+
+def attach_filter(sock: socket.socket, program: Sequence[tuple[int, int, int, int]]) -> None:
+    """Puts a classic BPF program before a socket."""
+    code = b"".join(struct.pack("HBBI", *line) for line in program)
+    buffer = ctypes.create_string_buffer(code)
+    sock.setsockopt(
+        socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("HxxxxxxP", len(program), ctypes.addressof(buffer))
+    )
