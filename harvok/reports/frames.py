@@ -3,9 +3,10 @@
 import textwrap
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from harvok.core.figures import Figure, find
+from harvok.core.frame_trial import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.rfc2544 import FrameTest
@@ -15,6 +16,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _INCHES, _DPI = (8.0, 5.0), 160
+_DASHES: list[Any] = ["-", "--", ":", "-.", (0, (5, 1)), (0, (1, 3)), (0, (3, 1, 1, 1))]
 _MARKERS = "osD^v"  # so that lines are told apart without colour
 
 
@@ -32,6 +34,7 @@ def draw(records: Sequence[RunRecord], folder: Path) -> list[Path]:
         "throughput": ("throughput", _throughput),
         "loss": ("frame-loss", _loss),
         "latency": ("latency-median", _latency),
+        "delay-distribution": ("latency-median", _distribution),
     }
     drawn = []
     for name, (needed, paint) in plots.items():
@@ -102,6 +105,34 @@ def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
         axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
         axes.fill_between(at, least, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
     axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
+
+
+def _distribution(axes: "Axes", records: Sequence[RunRecord]) -> None:
+    """How many frames took longer than each delay, in the streams that latency was measured with: the tails count."""
+    for number, record in enumerate(records):
+        for style, (size, delay) in zip(_DASHES * len(record.trials), _streams(record), strict=False):
+            total, slower = delay.counted, delay.counted
+            at, share = [delay.least_s * 1e6], [1.0]
+            for edge_s, frames in delay.distribution:
+                slower -= frames
+                at.append(min(edge_s, delay.most_s) * 1e6)
+                share.append(max(slower, 0.5) / total)
+            label = f"{_label(record)}, {size}"
+            axes.step(at, share, where="post", linestyle=style, color=f"C{number}", label=label)
+    axes.set(xlabel="delay, µs", ylabel="share of frames that took longer", yscale="log", xscale="log")
+    axes.set_title("Delay distribution at throughput")
+
+
+def _streams(record: RunRecord) -> list[tuple[str, DelaySummary]]:
+    """(frame size, delays) of the latency streams in the first direction; the last one of each size."""
+    found = {}
+    for one in record.trials:
+        if isinstance(one.trial, FrameTrial) and isinstance(one.result, FrameTrialResult) and one.trial.tags:
+            sizes = one.trial.frame_sizes
+            delay = one.result.directions[0].delay
+            if delay:
+                found["mix" if len(sizes) > 1 else f"{sizes[0]} B"] = delay
+    return list(found.items())
 
 
 def _settings(record: RunRecord) -> FrameSettings:

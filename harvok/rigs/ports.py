@@ -25,7 +25,7 @@ from harvok.errors import NothingForwardedError, PortError, UsageError
 from harvok.host.cpu import keeping_off, usable_cores
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
 from harvok.traffic.frames import FrameEngine, Reports
-from harvok.traffic.layout import batch_for, slots_for
+from harvok.traffic.layout import batch_for, blocks_for, slots_for
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
 _IN_FLIGHT_SHARE, _LEAST_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
@@ -164,6 +164,7 @@ class FramePorts:
             stream=stream,
             slots=slots,
             batch=largest,
+            blocks=blocks_for(max(step.load_fps for step in trial.steps)),
             tags=_tags(trial),
             row=row + 1,
             cpu=cores[(row // 2 + 1) % len(cores)],

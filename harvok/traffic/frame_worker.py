@@ -55,10 +55,10 @@ def enter(namespaces: Sequence[str]) -> None:
 
 def send(order: SendOrder, counters: Counters) -> SendReport:
     """Lays the ring out, waits for the parent's word, and sends."""
-    from harvok.traffic.layout import lap_of_frames
+    from harvok.traffic.layout import templates
     from harvok.traffic.rings import SendRing
 
-    ring = SendRing(order.interface, lap_of_frames(order), order.ip)
+    ring = SendRing(order.interface, templates(order), order.slots, order.ip)
     try:
         sender = _Sender(ring, order, counters)
         _say(Ready())
@@ -184,7 +184,7 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
     from harvok.traffic.rings import ReceiveRing, counting_socket, statistics
 
     with counting_socket(order.sending_interface, order.ip, order.stream) as loop_counter:
-        ring = ReceiveRing(order.interface, order.ip, order.stream)
+        ring = ReceiveRing(order.interface, order.ip, order.stream, order.blocks)
         try:
             receiver = _Receiver(ring, order, counters)
             all_before = _frames_in(order.interface)

@@ -1,5 +1,7 @@
 """What stands in a sender's ring: the frames of one lap, their sizes and addresses in turn."""
 
+import math
+
 from harvok.core.wire.frame_orders import SendOrder
 from harvok.core.wire.test_frame import MOST_SLOTS, Ends, build
 from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
@@ -7,6 +9,7 @@ from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 _RING_BYTES, _LEAST_SLOTS = 8 << 20, 1024
 _MOST_BATCH = 64
 _BATCHES_A_SECOND = 30_000
+_BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
 
 
 def batch_for(load_fps: float, burst_frames: int) -> int:
@@ -19,6 +22,11 @@ def batch_for(load_fps: float, burst_frames: int) -> int:
     return batch
 
 
+def blocks_for(load_fps: float) -> int:
+    """How many blocks a receiving ring has: enough for stalls of a tenth of a second and more at any load."""
+    return _BLOCKS if load_fps > _HIGH_LOAD_FPS else _BLOCKS // 2
+
+
 def slots_for(largest_frame: int, batch: int, mix: int, pairs: int) -> int:
     """The length of a ring: some megabytes, whole batches, whole turns of a mix, and room for every address pair."""
     slot_bytes = slot_bytes_for(largest_frame)
@@ -27,14 +35,12 @@ def slots_for(largest_frame: int, batch: int, mix: int, pairs: int) -> int:
     return min(slots_in_whole_pages(max(wanted, pairs), slot_bytes, whole), MOST_SLOTS)
 
 
-def lap_of_frames(order: SendOrder) -> list[bytes]:
-    """The frames of one lap."""
+def templates(order: SendOrder) -> list[bytes]:
+    """The frames that a ring repeats, all with slot 0: one for each size with each pair of ends, as far as it goes."""
+    sizes = order.frame_sizes
     ends = [
         Ends(bytes.fromhex(source), bytes.fromhex(to), source_ip, to_ip, source_port, to_port)
         for source, to, source_ip, to_ip, source_port, to_port in order.ends
     ]
-    sizes = order.frame_sizes
-    return [
-        build(sizes[slot % len(sizes)], order.ip, ends[slot % len(ends)], order.stream, slot)
-        for slot in range(order.slots)
-    ]
+    count = min(math.lcm(len(sizes), len(ends)), order.slots)
+    return [build(sizes[n % len(sizes)], order.ip, ends[n % len(ends)], order.stream, 0) for n in range(count)]

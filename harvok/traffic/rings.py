@@ -18,7 +18,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.wire.test_frame import ETHERTYPE_OF, FrameIp, header_offset, mark_bytes, mark_offset
+from harvok.core.wire.test_frame import (
+    ETHERTYPE_OF,
+    UDP6_CHECKSUM_AT,
+    FrameIp,
+    header_offset,
+    mark_bytes,
+    mark_offset,
+    slot_offset,
+)
 from harvok.errors import NearEndError
 
 _SOL_PACKET = 263
@@ -35,7 +43,7 @@ _SLOT_HEADER, _VNET_BYTES = 32, 10
 _V2_DATA = _SLOT_HEADER + _VNET_BYTES
 SLOT_OVERHEAD = _V2_DATA
 
-_BLOCK_BYTES, _BLOCKS, _RETIRE_MS = 1 << 19, 128, 8
+_BLOCK_BYTES, _RETIRE_MS = 1 << 19, 8
 _SNAP_OFFSET_IN_V3 = 82  # netoff 96 less 14 bytes of Ethernet header
 
 
@@ -64,11 +72,12 @@ def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
 class SendRing:
     """Frames laid out once, and then sent again and again, lap after lap, with a new mark each time.
 
-    `frames` are the frames of one lap; slots are all as large as the largest needs.
+    A lap is `slots` frames: those of `frames` in turn, each with the number of its slot. Slots are all as large as the
+    largest frame needs.
     """
 
-    def __init__(self, interface: str, frames: Sequence[bytes], ip: FrameIp) -> None:
-        self.slots = len(frames)
+    def __init__(self, interface: str, frames: Sequence[bytes], slots: int, ip: FrameIp) -> None:
+        self.slots = slots
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(_SOL_PACKET, _VERSION, _V2)
         self._sock.setsockopt(_SOL_PACKET, _VNET_HDR, 1)
@@ -81,7 +90,7 @@ class SendRing:
         self._sock.setsockopt(_SOL_PACKET, _TX_RING, request)
         self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)
-        self._fill(memory, frames)
+        self._fill(memory, frames, ip)
         mark = np.dtype((np.void, mark_bytes(ip)))
         layout = np.dtype(
             {
@@ -91,17 +100,24 @@ class SendRing:
                 "itemsize": slot_bytes,
             }
         )
-        slots = memory.reshape(-1).view(layout)
-        self.status: NDArray[np.uint32] = slots["status"]
-        self.mark: NDArray[Any] = slots["mark"]
+        lap = memory.reshape(-1).view(layout)
+        self.status: NDArray[np.uint32] = lap["status"]
+        self.mark: NDArray[Any] = lap["mark"]
         _bind(self._sock, interface, 0)
 
-    def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes]) -> None:
-        for slot, frame in enumerate(frames):
+    def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp) -> None:
+        for turn, frame in enumerate(frames):
             vnet = struct.pack("<BBHHHH", 0, 0, len(frame), 0, 0, 0)
             head = struct.pack("<II", _FREE, _VNET_BYTES + len(frame)).ljust(_SLOT_HEADER, b"\0")
             text = head + vnet + frame
-            memory[slot, : len(text)] = np.frombuffer(text, dtype=np.uint8)
+            memory[turn :: len(frames), : len(text)] = np.frombuffer(text, dtype=np.uint8)
+        numbers = np.arange(self.slots)
+        _write_words(memory, _V2_DATA + slot_offset(ip), numbers)
+        if ip == 6:
+            at = _V2_DATA + UDP6_CHECKSUM_AT
+            total = (~_read_words(memory, at) & 0xFFFF) + numbers
+            checksum = ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
+            _write_words(memory, at, np.where(checksum, checksum, 0xFFFF))
 
     def send(self) -> None:
         """Tells the kernel to take what was marked for sending; what it cannot take now stays marked.
@@ -124,6 +140,17 @@ class SendRing:
     def close(self) -> None:
         del self.status, self.mark
         self._sock.close()
+
+
+def _write_words(memory: NDArray[np.uint8], at: int, values: NDArray[Any]) -> None:
+    """Writes a 16-bit word, big-endian, at the same place of every slot."""
+    memory[:, at], memory[:, at + 1] = values >> 8, values & 0xFF
+
+
+def _read_words(memory: NDArray[np.uint8], at: int) -> NDArray[np.int64]:
+    """The 16-bit word, big-endian, at the same place of every slot."""
+    words: NDArray[np.int64] = (memory[:, at].astype(np.int64) << 8) | memory[:, at + 1]
+    return words
 
 
 def slot_bytes_for(frame_bytes: int) -> int:
@@ -151,7 +178,8 @@ class Block:
 class ReceiveRing:
     """Hears the frames of one stream on one port, and nothing else."""
 
-    def __init__(self, interface: str, ip: FrameIp, stream: int) -> None:
+    def __init__(self, interface: str, ip: FrameIp, stream: int, blocks: int) -> None:
+        self._blocks = blocks
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(_SOL_PACKET, _VERSION, _V3)
         self._sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
@@ -159,14 +187,14 @@ class ReceiveRing:
         attach_filter(self._sock, stream_filter(ip, stream, snap))
         frame_bytes = 2048
         request = struct.pack(
-            "IIIIIII", _BLOCK_BYTES, _BLOCKS, frame_bytes, _BLOCK_BYTES // frame_bytes * _BLOCKS, _RETIRE_MS, 0, 0
+            "IIIIIII", _BLOCK_BYTES, blocks, frame_bytes, _BLOCK_BYTES // frame_bytes * blocks, _RETIRE_MS, 0, 0
         )
         self._sock.setsockopt(_SOL_PACKET, _RX_RING, request)
         self._map = mmap.mmap(
-            self._sock.fileno(), _BLOCK_BYTES * _BLOCKS, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE
+            self._sock.fileno(), _BLOCK_BYTES * blocks, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE
         )
         self._memory = np.frombuffer(self._map, dtype=np.uint8)
-        self._status = self._memory[8:].view("<u4")[:: _BLOCK_BYTES // 4][:_BLOCKS]
+        self._status = self._memory[8:].view("<u4")[:: _BLOCK_BYTES // 4][:blocks]
         stride = -(-(_SNAP_OFFSET_IN_V3 + snap) // 8) * 8
         test = _SNAP_OFFSET_IN_V3 + header_offset(ip)
         self._layout = np.dtype(
@@ -190,7 +218,7 @@ class ReceiveRing:
         while self._status[self._at] & _WITH_USER:
             yield self._read(self._at * _BLOCK_BYTES)
             self._status[self._at] = 0
-            self._at = (self._at + 1) % _BLOCKS
+            self._at = (self._at + 1) % self._blocks
 
     def _read(self, start: int) -> Block:
         count, first = self._memory[start + 12 : start + 20].view("<u4")

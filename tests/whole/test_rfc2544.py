@@ -65,7 +65,12 @@ class Benchmarking(ProgramTest):
         self.harvok("rfc2544", self.rig(), "throughput", "latency", "loss", "--plots", "drawn")
         drawn = {path.name for path in (self.folder / "drawn").iterdir()}
         self.assertEqual(
-            drawn, {f"{name}.{kind}" for name in ("throughput", "latency", "loss") for kind in ("png", "svg")}
+            drawn,
+            {
+                f"{name}.{kind}"
+                for name in ("throughput", "latency", "loss", "delay-distribution")
+                for kind in ("png", "svg")
+            },
         )
         self.assertTrue((self.folder / "drawn" / "loss.png").read_bytes().startswith(b"\x89PNG"))
 

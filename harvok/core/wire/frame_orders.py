@@ -45,9 +45,9 @@ class SendReport:
 class ReceiveOrder:
     """Hear the frames of a stream until the row's stop cell is set.
 
-    Numbers are lap × `slots` + slot. Delays are of the first frame of each batch; `batch` is the largest of the
-    steps. Frames from each number of `tags` on are reported one by one, the first that is the first of its batch.
-    `looped` names the port that sends: a frame that comes in there has run in a circle.
+    Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
+    is the largest of the steps. From each number of `tags` on, the first such frame is reported by itself. A frame that
+    comes in on the sending port has run in a circle.
     """
 
     kind: ClassVar[str] = "receive"
@@ -57,6 +57,7 @@ class ReceiveOrder:
     stream: int
     slots: int
     batch: int
+    blocks: int
     tags: list[int]
     row: int
     cpu: int | None

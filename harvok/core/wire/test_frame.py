@@ -29,6 +29,8 @@ STREAM_BYTES, SLOT_BYTES = 4, 2
 _STREAM = struct.Struct(">IH")
 _MARK = struct.Struct(">IQ")
 MOST_SLOTS = 1 << 16
+UDP6_CHECKSUM_AT = ETHERNET_HEADER_BYTES + 40 + 6
+"""Where the UDP checksum of an IPv6 frame stands."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +48,11 @@ class Ends:
 def header_offset(ip: FrameIp) -> int:
     """Where the test header begins, from the first byte of the frame."""
     return ETHERNET_HEADER_BYTES + (IP_HEADER_BYTES[ip] + UDP_HEADER_BYTES if ip else 0)
+
+
+def slot_offset(ip: FrameIp) -> int:
+    """Where the slot's number stands."""
+    return header_offset(ip) + STREAM_BYTES
 
 
 def mark_offset(ip: FrameIp) -> int:
