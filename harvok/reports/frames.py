@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 _INCHES, _DPI = (8.0, 5.0), 160
 _DASHES: list[Any] = ["-", "--", ":", "-.", (0, (5, 1)), (0, (1, 3)), (0, (3, 1, 1, 1))]
+_MOST_SIZES = 3
 _MARKERS = "osD^v"  # so that lines are told apart without colour
 
 
@@ -121,10 +122,15 @@ def _distribution(axes: "Axes", records: Sequence[RunRecord]) -> None:
             axes.step(at, share, where="post", linestyle=style, color=f"C{number}", label=label)
     axes.set(xlabel="delay, µs", ylabel="share of frames that took longer", yscale="log", xscale="log")
     axes.set_title("Delay distribution at throughput")
+    for axis, ticks in ((axes.xaxis, "both"), (axes.yaxis, "major")):
+        axis.set_major_formatter(lambda value, _: f"{value:g}")
+        if ticks == "both":
+            axis.set_minor_formatter(lambda value, _: f"{value:g}" if str(value)[0] in "25" else "")
 
 
 def _streams(record: RunRecord) -> list[tuple[str, DelaySummary]]:
-    """(frame size, delays) of the latency streams in the first direction; the last one of each size."""
+    """(frame size, delays) of the latency streams in the first direction: of the first, a middle and the last size when
+    there are many, so that the lines can be told apart."""
     found = {}
     for one in record.trials:
         if isinstance(one.trial, FrameTrial) and isinstance(one.result, FrameTrialResult) and one.trial.tags:
@@ -132,7 +138,8 @@ def _streams(record: RunRecord) -> list[tuple[str, DelaySummary]]:
             delay = one.result.directions[0].delay
             if delay:
                 found["mix" if len(sizes) > 1 else f"{sizes[0]} B"] = delay
-    return list(found.items())
+    every = list(found.items())
+    return every if len(every) <= _MOST_SIZES else [every[0], every[len(every) // 2], every[-1]]
 
 
 def _settings(record: RunRecord) -> FrameSettings:

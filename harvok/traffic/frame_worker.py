@@ -38,6 +38,7 @@ if TYPE_CHECKING:
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
 _PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
 _LAPSE_NS = 100_000
+_SEND_REQUEST = 1  # TP_STATUS_SEND_REQUEST (uapi linux/if_packet.h)
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
 
@@ -116,22 +117,20 @@ class _Sender:
 
         from harvok.core.wire.test_frame import balanced
 
-        ring = self._ring
-        finish = balanced if self._order.ip == 6 else bytes
         status, marks = self._views[batch]
-        count, from_bytes, kind = np.count_nonzero, np.frombuffer, ring.mark.dtype
-        pack, now_ns, wall_ns, give = struct.Struct(">IQ").pack, SYSTEM.now_ns, SYSTEM.wall_ns, ring.send
+        count, from_bytes, kind = np.count_nonzero, np.frombuffer, self._ring.mark.dtype
+        pack, finish = struct.Struct(">IQ").pack, balanced if self._order.ip == 6 else bytes
+        now_ns, wall_ns, give = SYSTEM.now_ns, SYSTEM.wall_ns, self._ring.send
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns, lapse_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _LAPSE_NS)
-        at, lap, sent, turns, shift_ns, number = self._slot // batch, self._lap, self._sent, len(status), 0, 0
-        upto, now = sent + frames, now_ns()
-        while sent < upto:
+        at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
+        now, upto = now_ns(), sent + frames
+        for number in range(-(-frames // batch)):
             due = origin_ns + shift_ns + int(number * gap_ns)
             if due - now > _SLEEP_ABOVE_NS:
                 SYSTEM.sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
-            now = now_ns()
-            while now < due:
-                now = now_ns()
+            while (now := now_ns()) < due:
+                pass
             late = now - due
             late_by[late.bit_length()] += 1
             if late > lapse_ns:
@@ -142,15 +141,17 @@ class _Sender:
             if now >= end_ns or cells[stop_at]:
                 break
             marks[at][:] = from_bytes(finish(pack(lap, wall_ns())), kind)
-            status[at][: upto - sent] = 1
-            sent = min(sent + batch, upto)
+            sent += batch
+            if sent <= upto:
+                status[at].fill(_SEND_REQUEST)
+            else:
+                status[at][: upto - sent].fill(_SEND_REQUEST)
             give()
             cells[frames_at] = sent
-            number += 1
             at += 1
             if at == turns:
                 at, lap = 0, lap + 1
-        self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, sent, now
+        self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, min(sent, upto), now
 
     def _hold_back(self, status: Any, end_ns: int) -> int:
         """Waits for the kernel to give back the slots of a batch; returns the time now."""
@@ -220,29 +221,34 @@ class _Receiver:
             self._hear()
 
     def _hear(self) -> None:
+        """Delays are of the first frame of each batch alone; in a run without gaps these stand at even distances."""
         import numpy as np
 
+        order, cells = self._order, self._cells
         for block in self._ring.blocks(_HEAR_MS):
-            numbers = block.lap * self._order.slots + block.slot
+            numbers = block.numbers(order.slots)
             self.own += len(numbers)
-            self._arrivals.add(numbers)
-            first = block.slot % self._order.batch == 0
-            delays = (block.at_ns - block.stamp_ns)[first]
-            self._delays.add(delays)
+            in_a_run = self._arrivals.add(numbers)
+            if in_a_run:
+                first: Any = slice(int(-numbers[0] % order.batch), None, order.batch)
+            else:
+                first = np.flatnonzero(numbers % order.batch == 0)
+            at_ns = block.at_ns()
+            delays = at_ns[first] - block.stamp_ns(first)
             if len(delays):
-                self._cells[self._delay_at] = int(delays.mean())
-            if len(self._tagged) < len(self._order.tags):
+                self._delays.add(delays)
+                cells[self._delay_at] = int(delays.mean())
+            if len(self._tagged) < len(order.tags):
                 self._tag(numbers[first], delays)
-            gaps = np.diff(block.at_ns, prepend=self._last_ns or block.at_ns[0])
-            self._longest_gap_ns = max(self._longest_gap_ns, int(gaps.max()))
-            self._last_ns = int(block.at_ns[-1])
-            self._cells[self._frames_at] = self._arrivals.received
+            before_ns = self._last_ns or int(at_ns[0])
+            within_ns = int(np.diff(at_ns).max(initial=0))
+            self._longest_gap_ns = max(self._longest_gap_ns, within_ns, int(at_ns[0]) - before_ns)
+            self._last_ns = int(at_ns[-1])
+            cells[self._frames_at] = self._arrivals.received
 
-    def _tag(self, numbers: "object", delays: "object") -> None:
-        import numpy as np
-
-        for number, delay in zip(np.asarray(numbers).tolist(), np.asarray(delays).tolist(), strict=True):
-            tags = self._order.tags
+    def _tag(self, numbers: Any, delays: Any) -> None:
+        tags = self._order.tags
+        for number, delay in zip(numbers.tolist(), delays.tolist(), strict=True):
             if len(self._tagged) < len(tags) and number >= tags[len(self._tagged)]:
                 self._tagged.append(delay)
 

@@ -12,7 +12,6 @@ import select
 import socket
 import struct
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -165,14 +164,33 @@ def slots_in_whole_pages(wanted: int, slot_bytes: int, multiple_of: int) -> int:
     return -(-wanted // step) * step
 
 
-@dataclass(frozen=True, slots=True)
 class Block:
-    """The frames of a block: slot and lap of each, when it was stamped by its sender and by this host's kernel."""
+    """The frames of a block, in the order of arrival; each field is gathered from the ring when it is asked for."""
 
-    slot: NDArray[np.int64]
-    lap: NDArray[np.int64]
-    stamp_ns: NDArray[np.int64]
-    at_ns: NDArray[np.int64]
+    def __init__(self, frames: NDArray[Any]) -> None:
+        self._frames = frames
+
+    def numbers(self, slots: int) -> NDArray[np.int64]:
+        """Sequence numbers, given how many slots a lap has."""
+        numbers: NDArray[np.int64] = self._frames["lap"].astype(np.int64)
+        numbers *= slots
+        numbers += self._frames["slot"]
+        return numbers
+
+    def at_ns(self) -> NDArray[np.int64]:
+        """When this host's kernel received each frame."""
+        at_ns: NDArray[np.int64] = self._frames["ns"].astype(np.int64)
+        seconds = self._frames["s"]
+        if seconds[0] == seconds[-1]:
+            at_ns += int(seconds[0]) * 1_000_000_000
+        else:
+            at_ns += seconds.astype(np.int64) * 1_000_000_000
+        return at_ns
+
+    def stamp_ns(self, which: Any) -> NDArray[np.int64]:
+        """When the sender handed over the batch of some frames."""
+        stamps: NDArray[np.int64] = self._frames["stamp"][which].astype(np.int64)
+        return stamps
 
 
 class ReceiveRing:
@@ -228,12 +246,7 @@ class ReceiveRing:
             raise NearEndError(
                 "this kernel lays out receive rings in a way unknown here", "Report the kernel's version."
             )
-        return Block(
-            slot=frames["slot"].astype(np.int64),
-            lap=frames["lap"].astype(np.int64),
-            stamp_ns=frames["stamp"].astype(np.int64),
-            at_ns=frames["s"].astype(np.int64) * 1_000_000_000 + frames["ns"],
-        )
+        return Block(frames)
 
     def drops(self) -> int:
         """Frames that found the ring full since this was last asked."""

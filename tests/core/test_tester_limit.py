@@ -55,6 +55,12 @@ class Throughput(unittest.TestCase):
         self.assertAlmostEqual(found, 400_000, delta=2000)
         self.assertEqual(marks(figures), {""})
 
+    def test_a_device_that_lost_just_above_is_to_blame_all_the_same(self) -> None:
+        device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
+        found, figures = WeakTester(device, 415_000).measure(throughput(SETTINGS, SMALL))
+        self.assertAlmostEqual(found, 400_000, delta=2000)
+        self.assertEqual(marks(figures), {""})
+
     def test_a_calibration_spares_the_retreat(self) -> None:
         settings = replace(SETTINGS, tester_fps={"64": 880_000.0})
         found, figures = WeakTester(Device(1e9), 900_000).measure(throughput(settings, SMALL))

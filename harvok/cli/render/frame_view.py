@@ -42,7 +42,7 @@ class FramesView(Observer):
 
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
-        about = f"about {format_span(self._test.expected_s)} of trials and pauses"
+        about = f"about {format_span(round(self._test.expected_s))} of trials and pauses"
         virtual = " in virtual time" if self._virtual_time else ""
         self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
         self._began_ns, self._last = self._clock.now_ns(), ""
@@ -62,9 +62,10 @@ class FramesView(Observer):
     def trial_finished(self, number: int, result: TrialResult) -> None:
         if not self._trial or not isinstance(result, FrameTrialResult):
             return
-        self._last = f"trial {number}: {trial_words(self._trial)}: {result_words(result)}"
+        self._last = f"{format_frame_rate(self._trial.steps[0].load_fps)} frames/s: {result_words(result)}"
         if not self._status and not self._virtual_time:
-            self._console.print(Text(self._last), soft_wrap=True)
+            line = f"trial {number}: {trial_words(self._trial)}: {result_words(result)}"
+            self._console.print(Text(line), soft_wrap=True)
         self._update()
 
     def notice(self, text: str) -> None:
@@ -87,7 +88,7 @@ class FramesView(Observer):
         if not self._status or not self._trial:
             return
         passed_s = (self._clock.now_ns() - self._began_ns) / 1e9
-        left_s = max(self._test.expected_s - passed_s, 0.0)
+        left_s = round(max(self._test.expected_s - passed_s, 0.0))
         lines = [f"{self._trial.about}; about {format_span(left_s)} left"]
         lines.append(f"trial {self._number}: {trial_words(self._trial)}")
         lines += [f"{direction}: {words}" for direction, words in self._flows.items()]

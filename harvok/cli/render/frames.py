@@ -159,13 +159,16 @@ def _losses(losses: Sequence[Figure]) -> Table:
 
 def _remarks(record: RunRecord) -> str:
     assert isinstance(record.test, FrameTest)
-    settings = record.test.settings
+    settings, simulated = record.test.settings, record.rig.kind == "simulated"
     trials = sum(f.value for f in record.figures if f.quantity == "search-trials")
     time_s = sum(f.value for f in record.figures if f.quantity == "search-time")
     tolerance = f"loss tolerance {format_share(settings.loss_tolerance)}" if settings.loss_tolerance else "no loss"
+    latency = "latency from first bit in to first bit out"
+    if not simulated:
+        latency = "latency from handing over to the kernel's stamp, the tester's own included"
     return (
         f"throughput with {tolerance}, to within {format_share(settings.resolution)} of line rate, "
         f"confirmed for {settings.full_s:g} s; its search took {trials:.0f} trials and {format_span(time_s)}"
-        f"{' of virtual time' if record.rig.kind == 'simulated' else ''}; latency from first bit in to first bit out"
+        f"{' of virtual time' if simulated else ''}; {latency}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

@@ -26,19 +26,25 @@ class Arrivals:
         self._next = 0
         self._last_lost = -1
 
-    def add(self, numbers: Numbers) -> None:
-        """Counts a portion in. Reordering is RFC 4737 §3.2: a number smaller than one that came before it."""
-        for at in range(0, len(numbers), self._window // 2):
-            self._add_portion(numbers[at : at + self._window // 2])
+    def add(self, numbers: Numbers) -> bool:
+        """Counts a portion in; returns whether all its numbers followed one upon the other.
 
-    def _add_portion(self, numbers: Numbers) -> None:
+        Reordering is RFC 4737 §3.2: a number smaller than one that came before it.
+        """
+        portion, in_a_run = self._window // 2, True
+        for at in range(0, len(numbers), portion):
+            in_a_run &= self._add_portion(numbers[at : at + portion])
+        return in_a_run
+
+    def _add_portion(self, numbers: Numbers) -> bool:
         first, last = int(numbers[0]), int(numbers[-1])
         if first >= self._next and last - first == len(numbers) - 1 and bool((np.diff(numbers) == 1).all()):
             self._advance(last + 1)
             self._mark_run(first, last + 1)
             self.received += len(numbers)
-        else:
-            self._add_disturbed(numbers)
+            return True
+        self._add_disturbed(numbers)
+        return False
 
     @property
     def highest(self) -> int:

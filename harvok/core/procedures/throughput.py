@@ -4,6 +4,7 @@ Where the tester cannot offer line rate, the search goes up to what it can, and 
 well do more.
 """
 
+import math
 from collections.abc import Generator
 from dataclasses import dataclass, field
 
@@ -33,6 +34,8 @@ class _Spent:
     trials: int = 0
     time_s: float = 0.0
     offered_fps: dict[float, float] = field(default_factory=dict)
+    lossy_fps: float = math.inf
+    """The lowest load that the tester held and the device lost of."""
 
 
 def throughput(
@@ -53,8 +56,7 @@ def throughput(
             if retreat == _MOST_RETREATS:
                 raise
             most *= limit.held_share * _BELOW_WHAT_WAS_HELD if limit.held_share < 1 else _A_STEP_BACK
-    by_tester = most < line and found >= NEAR_THE_TESTERS * most
-    mark: Mark = "tester-limit" if by_tester else ""
+    mark: Mark = "tester-limit" if _by_tester(settings, size, found, most, spent) else ""
     figures = list(rate_figures("throughput", found, settings, size, mark))
     labels = {"frame-size": size.name}
     used = Figure("search-trials", spent.trials, labels), Figure("search-time", spent.time_s, labels)
@@ -77,11 +79,24 @@ def _search(
             result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
             spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
+            if not lossless(result, settings.loss_tolerance):
+                spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
             delivered = min(one.forwarding_rate_fps for one in result.directions)
             attempt = search.send(Outcome(lossless(result, settings.loss_tolerance), delivered))
     except StopIteration as end:
         found: float = end.value
         return spent.offered_fps.get(found, found)
+
+
+def _by_tester(settings: FrameSettings, size: FrameSize, found: float, most: float, spent: _Spent) -> bool:
+    """Whether a figure says more about the tester than about the device: it is near the calibrated limit, or the tester
+    could offer no more and the device had lost nothing close above."""
+    line = size.line_fps(settings.line_bps)
+    if most >= line or found < NEAR_THE_TESTERS * most:
+        return False
+    calibrated = settings.tester_fps.get(size.name, line)
+    near_calibrated = calibrated < line and found >= NEAR_THE_TESTERS * calibrated
+    return near_calibrated or spent.lossy_fps * NEAR_THE_TESTERS > found
 
 
 def _really_offered_fps(attempt: Attempt, result: FrameTrialResult) -> float:

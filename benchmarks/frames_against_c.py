@@ -1,0 +1,108 @@
+"""Harvok's frame engine against a bare C program on the same rings, alternated, over a wire of two virtual ports.
+
+    python benchmarks/frames_against_c.py [--sizes 64 1518] [--rounds 7] [--seconds 2]
+
+Both send flat out; prints frames/s sent, CPU seconds of the receiver for a million frames, and frames that a receive
+ring dropped, for each round, and the medians of the ratios of neighbours. Needs cc, and root or user namespaces.
+"""
+
+import argparse
+import os
+import statistics
+import subprocess
+import tempfile
+from dataclasses import dataclass
+from pathlib import Path
+
+import psutil
+
+from harvok.core.frame_trial import FrameTrial, LoadStep
+from harvok.core.models.rig import VirtualRig
+from harvok.core.observer import Observer
+from harvok.host.cpu import usable_cores
+from harvok.host.namespaces import TESTER_PORTS
+from harvok.rigs.ports import FramePorts
+from harvok.rigs.virtual import VirtualPorts
+from harvok.traffic.frame_worker import enter
+
+_SOURCE = Path(__file__).with_name("frames_reference.c")
+_FLAT_OUT_FPS = 1e9
+WIRE = {"version": 1, "kind": "virtual", "name": "wire", "rated": "100G", "device": "wire"}
+
+
+@dataclass(frozen=True)
+class Round:
+    """What one program did: frames/s sent, receiver's CPU seconds for a million frames, frames that were lost."""
+
+    sent_fps: float
+    receive_cpu_s: float
+    lost: int
+
+
+def reference(program: Path, namespaces: list[str], size: int, seconds: float) -> Round:
+    """One round of the C program, with its halves on the cores that Harvok's workers use."""
+    cores = usable_cores()
+
+    def start(core: int, *arguments: str) -> "subprocess.Popen[str]":
+        def prepare() -> None:
+            os.sched_setaffinity(0, {core})
+            enter(namespaces)
+
+        return subprocess.Popen([str(program), *arguments], stdout=subprocess.PIPE, text=True, preexec_fn=prepare)
+
+    receiver = start(cores[1 % len(cores)], "receive", TESTER_PORTS[1], str(seconds + 1))
+    assert receiver.stdout
+    receiver.stdout.readline()
+    sent, took_s = start(cores[0], "send", TESTER_PORTS[0], str(size), str(seconds)).communicate()[0].split()
+    received, cpu_s, *_ = receiver.communicate()[0].split()
+    return Round(int(sent) / float(took_s), float(cpu_s) / int(received) * 1e6, int(sent) - int(received))
+
+
+def harvok(ports: FramePorts, size: int, seconds: float) -> Round:
+    """One round of Harvok: a trial at a load that nobody can hold."""
+    workers = ports._engine._workers
+    before_s = _cpu_s(workers[1]._process.pid) if 1 in workers else 0.0
+    trial = FrameTrial((size,), (LoadStep(_FLAT_OUT_FPS, seconds),), pause_s=1.0)
+    (one,) = ports.run(trial, Observer()).directions
+    cpu_s = _cpu_s(workers[1]._process.pid) - before_s
+    return Round(one.offered_load_fps, cpu_s / one.received_frames * 1e6, one.lost_frames)
+
+
+def _cpu_s(pid: int) -> float:
+    times = psutil.Process(pid).cpu_times()
+    return float(times.user + times.system)
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--sizes", type=int, nargs="+", default=[64, 1518])
+    parser.add_argument("--rounds", type=int, default=7)
+    parser.add_argument("--seconds", type=float, default=2.0)
+    asked = parser.parse_args()
+    with tempfile.TemporaryDirectory() as folder, VirtualPorts(VirtualRig.model_validate(WIRE)) as ports:
+        program = Path(folder) / "frames_reference"
+        subprocess.run([os.environ.get("CC", "cc"), "-O2", "-o", str(program), str(_SOURCE)], check=True)
+        harvok(ports, 64, 0.2)
+        for size in asked.sizes:
+            measure(program, ports, size, asked.rounds, asked.seconds)
+
+
+def measure(program: Path, ports: FramePorts, size: int, rounds: int, seconds: float) -> None:
+    """Alternates the two, and prints each round and the medians."""
+    pairs = []
+    for number in range(1, rounds + 1):
+        theirs, ours = reference(program, list(ports._wiring.namespaces), size, seconds), harvok(ports, size, seconds)
+        pairs.append((theirs, ours))
+        print(
+            f"{size} B, round {number}: C {theirs.sent_fps:9.0f} frames/s, {theirs.receive_cpu_s:.3f} s CPU a million;"
+            f" Harvok {ours.sent_fps:9.0f}, {ours.receive_cpu_s:.3f}; lost {theirs.lost} and {ours.lost}"
+        )
+    ratios = sorted(ours.sent_fps / theirs.sent_fps for theirs, ours in pairs)
+    print(
+        f"{size} B: ratio sent {statistics.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f}); fastest C "
+        f"{max(t.sent_fps for t, _ in pairs):.0f}, Harvok {max(o.sent_fps for _, o in pairs):.0f} frames/s"
+    )
+
+
+if __name__ == "__main__":
+    main()
