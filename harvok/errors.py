@@ -51,6 +51,12 @@ class RigFileError(UsageError):
     reference = "rig-file"
 
 
+class PlanError(UsageError):
+    """A plan cannot be used as it is."""
+
+    reference = "plan"
+
+
 # --- the near end must act ---------------------------------------------------------------------------------
 
 

@@ -19,6 +19,8 @@ COMMANDS: dict[str, Row] = {
     "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
     "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),
     "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),
+    "plan": Row("harvok.cli.commands.plan", "Write, check and show plans."),
+    "run": Row("harvok.cli.commands.run", "Run a plan and say ACCEPT, REJECT or RETEST."),
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
     "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),

@@ -5,6 +5,7 @@ Bits per second are decimal (1 Mb/s = 10^6 b/s, IEEE 802.3 usage). Sizes are byt
 """
 
 import re
+from collections.abc import Callable
 
 from harvok.errors import BadQuantityError
 
@@ -162,3 +163,34 @@ def format_share(share: float) -> str:
     if 0 < share < 0.000_005:
         return "<0.001 %"
     return f"{share * 100:.3f} %" if 0 < abs(share) < 0.00995 else f"{share * 100:.1f} %"
+
+
+FORMATS: dict[str, Callable[[float], str]] = {
+    "b/s": format_rate,
+    "frames/s": lambda value: f"{format_frame_rate(value)} frames/s",
+    "ratio": format_share,
+    "s": format_duration,
+    "B": format_size,
+    "count": lambda value: f"{value:,.0f}".replace(",", " "),
+}
+"""How a value of each unit of a quantity is shown, with its unit."""
+
+
+def format_quantity(value: float, unit: str) -> str:
+    """A value in a unit of the registry, as people read it."""
+    return FORMATS[unit](value)
+
+
+def parse_quantity(text: str, unit: str) -> float:
+    """Reads a value written for a unit of the registry. Raises BadQuantityError, saying which form it wants."""
+    if unit == "b/s":
+        return parse_rate_bps(text)
+    if unit == "s":
+        return parse_duration_s(text)
+    if unit == "B":
+        return parse_size_bytes(text)
+    number = text.strip().removesuffix("frames/s").replace(" ", "").replace("_", "")
+    try:
+        return float(number.removesuffix("%")) / (100 if number.endswith("%") else 1)
+    except ValueError:
+        raise BadQuantityError(f"'{text}' is not a number such as 95% or 81000", "Give a number.") from None

@@ -42,13 +42,19 @@ def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
 
 
 def line_of(text: str, keys: list[str]) -> int | None:
-    """The line in which a key stands, given with its tables; None for a key that is not there."""
+    """The line in which a key stands, given with its tables; None for a key that is not there. The tables of an array
+    are numbered from 0, as in `steps.0.name`."""
     table: list[str] = []
+    seen: dict[str, int] = {}
     for number, line in enumerate(text.splitlines(), 1):
-        if header := re.match(r"\s*\[([^\]]+)\]", line):
+        if array := re.match(r"\s*\[\[([^\]]+)\]\]", line):
+            name = array[1].strip()
+            table = [name, str(seen.setdefault(name, 0))]
+            seen[name] += 1
+        elif header := re.match(r"\s*\[([^\]]+)\]", line):
             table = [part.strip() for part in header[1].split(".")]
-            if table == keys:
-                return number
         elif (key := re.match(r"\s*([A-Za-z0-9_-]+)\s*=", line)) and [*table, key[1]] == keys:
+            return number
+        if table and table == keys:
             return number
     return None

@@ -38,6 +38,8 @@ class FrameRequest:
     label: Label = field(default_factory=Label)
     repeat: int = 1
     wait_s: float = 0.0
+    first: int = 0
+    """The number of the first repeat: where a series goes on."""
 
 
 def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
@@ -54,7 +56,7 @@ def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, c
         stack.callback(logbook.close)
         keeper = Keeper(logbook, observer, on_record, clock)
         for number in range(request.repeat):
-            with open_rig(request.rig, number, clock) as rig:
+            with open_rig(request.rig, request.first + number, clock) as rig:
                 _run_once(request, rig, keeper, number)
 
 

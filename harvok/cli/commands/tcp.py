@@ -185,7 +185,7 @@ def tcp(
     options = SocketOptions(socket_buffer, mss, congestion_control, dscp, pacing)
     source, version = Source(local, interface), _IP_VERSIONS[ip_version]
     request = TcpRequest(
-        stations=StationsSettings(station, token or _ask_token(), source, version, name, rated),
+        stations=StationsSettings(station, token or ask_token(), source, version, name, rated),
         test=_test(direction, flows, duration, amount, interval, settling, options),
         logbook=logbook,
         command=typed_command(sys.argv),
@@ -219,7 +219,7 @@ def _test(
     return TcpTest(direction, trial, settling_s)
 
 
-def _ask_token() -> str:
+def ask_token() -> str:
     """Asks the person at the keyboard; a script has nobody to ask. Raises UsageError."""
     if not sys.stdin.isatty():
         raise UsageError("no token was given", "Set HARVOK_TOKEN, or give --token, to what `harvok station` printed.")

@@ -38,10 +38,11 @@ def show_verdict(console: Console, found: Comparison) -> None:
     """The verdict and its reasons alone."""
     console.print(Text.assemble(verdict_text(found.verdict), f"  {found.after.name} against {found.before.name}"))
     for finding in found.findings:
-        _show_finding(console, finding)
+        show_finding(console, finding)
 
 
-def _show_finding(console: Console, finding: Finding) -> None:
+def show_finding(console: Console, finding: Finding) -> None:
+    """One finding: verdict, where, reason; then what to do next."""
     where = f"{finding.where}: " if finding.where else ""
     judged = Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}")
     console.print(Padding(judged, (0, 0, 0, 2), expand=False))

@@ -5,20 +5,14 @@ from typing import TYPE_CHECKING
 
 from rich.text import Text
 
-from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_size
+from harvok.core.units import FORMATS as UNIT_FORMATS
+from harvok.core.units import format_frame_rate
 
 if TYPE_CHECKING:
     from harvok.core.judgement.compare import Verdict
 
-FORMATS: dict[str, Callable[[float], str]] = {
-    "b/s": format_rate,
-    "frames/s": format_frame_rate,
-    "ratio": format_share,
-    "s": format_duration,
-    "B": format_size,
-    "count": lambda value: f"{value:,.0f}".replace(",", " "),
-}
-"""How a value of each unit is shown."""
+FORMATS: dict[str, Callable[[float], str]] = UNIT_FORMATS | {"frames/s": format_frame_rate}
+"""How a value of each unit is shown in a column whose heading names the unit."""
 
 DASH = "–"
 _ARROWS = {"send": "send →", "receive": "receive ←"}

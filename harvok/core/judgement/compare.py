@@ -78,7 +78,17 @@ class Comparison:
         """REJECT if any finding says so, else RETEST if any does, else ACCEPT; unlike conditions allow no verdict."""
         if any(not f.where and f.verdict == "RETEST" for f in self.findings):
             return "RETEST"
-        return min((f.verdict for f in self.findings), key=_WORST_FIRST.index, default="RETEST")
+        return worst_verdict(self.findings)
+
+
+def worst_verdict(findings: Sequence[Finding]) -> Verdict:
+    """The verdict that all findings come to; RETEST when there is none."""
+    return min((finding.verdict for finding in findings), key=_WORST_FIRST.index, default="RETEST")
+
+
+def worst_first(finding: Finding) -> int:
+    """The key that sorts findings, worst first."""
+    return _WORST_FIRST.index(finding.verdict)
 
 
 def compare(before: Series, after: Series, criteria: Criteria, changed: Collection[str] = ()) -> Comparison:
@@ -145,25 +155,31 @@ def _judge(
 ) -> Iterator[Finding]:
     direction = row.labels["direction"]
     if row.by_tester:
-        yield Finding(
-            "RETEST",
-            where(row.labels),
-            "the tester itself was the limit: it could not offer more than the device carried",
-            "Test on a faster host; `harvok calibrate` shows what this one can do.",
-        )
+        yield blamed_on_tester(where(row.labels), None)
         return
-    limiter = _usual_limiter(after, direction)
+    limiter = usual_limiter(after, direction)
     if limiter and limiter.blame == "tester":
-        reason = f"the tester itself was the limit: {limiter.evidence}"
-        yield Finding("RETEST", where(row.labels), reason, limiter.advice)
+        yield blamed_on_tester(where(row.labels), limiter)
         return
     if criteria.largest_regression is not None and row.change:
         finding = _regression(row, row.change, criteria.largest_regression)
-        yield _excuse(finding, limiter, changed, _usual_limiter(before, direction))
+        yield excuse(finding, limiter, changed, usual_limiter(before, direction))
     if criteria.least_share is not None:
         wanted = (JUDGED[row.quantity], row.labels)
         share = next((r for r in rows if (r.quantity, r.labels) == wanted), None)
-        yield _excuse(_share(row, share, criteria.least_share, criteria.confidence), limiter, changed, None)
+        yield excuse(_share(row, share, criteria.least_share, criteria.confidence), limiter, changed, None)
+
+
+def blamed_on_tester(place: str, limiter: Limiter | None) -> Finding:
+    """No verdict, since the tester itself was the limit."""
+    if limiter:
+        return Finding("RETEST", place, f"the tester itself was the limit: {limiter.evidence}", limiter.advice)
+    return Finding(
+        "RETEST",
+        place,
+        "the tester itself was the limit: it could not offer more than the device carried",
+        "Test on a faster host; `harvok calibrate` shows what this one can do.",
+    )
 
 
 def where(labels: Mapping[str, str]) -> str:
@@ -215,7 +231,7 @@ def _against(
     return Finding("RETEST", place, f"{said}, which straddles the {shown} that is the limit", advice)
 
 
-def _excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None) -> Finding:
+def excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None) -> Finding:
     """Takes back a verdict that the limiter does not bear out.
 
     A rejection needs the equipment, or a setting that was itself under test, as the limiter. An acceptance against
@@ -237,7 +253,7 @@ def _excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str],
     return finding
 
 
-def _usual_limiter(series: Series, direction: str) -> Limiter | None:
+def usual_limiter(series: Series, direction: str) -> Limiter | None:
     """The limiter of most runs of a series in a direction; the latest run speaks for its kind."""
     found = [run.limiters[direction] for run in series.runs if direction in run.limiters]
     kinds = [limiter.kind for limiter in found]

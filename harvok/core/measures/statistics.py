@@ -39,6 +39,13 @@ class Summary:
     standard_error: float
     degrees: float
 
+    @property
+    def deviation(self) -> float:
+        """Standard deviation of a single value, as the trimmed values tell it; 0 for a single one."""
+        if not math.isfinite(self.standard_error):
+            return 0.0
+        return self.standard_error * math.sqrt(self.degrees + 1)
+
     def interval(self, confidence: float = 0.95) -> Interval:
         """The confidence interval of the trimmed mean; infinite for a single value."""
         return _t_interval(self.mean, self.standard_error, self.degrees, confidence)
@@ -114,6 +121,23 @@ def _t_interval(centre: float, standard_error: float, degrees: float, confidence
         return Interval(-math.inf, math.inf, confidence)
     half = student_t(0.5 + confidence / 2, degrees) * standard_error if standard_error else 0.0
     return Interval(centre - half, centre + half, confidence)
+
+
+_MOST_REPEATS = 1000
+
+
+def repeats_needed(deviation: float, gap: float, confidence: float = 0.95, power: float = 0.95) -> int | None:
+    """How many repeats bring the whole interval within `gap` of its centre's true place, with a chance of `power`, if
+    values go on to deviate as they do.
+
+    The two that are dropped are counted in. None when even a thousand would not do.
+    """
+    for count in range(TRIM_FROM, _MOST_REPEATS + 1):
+        kept = count - 2
+        reach = student_t(0.5 + confidence / 2, kept - 1) + student_t(power, math.inf)
+        if reach * deviation / math.sqrt(kept) < gap:
+            return count
+    return None
 
 
 def student_t(probability: float, degrees: float) -> float:

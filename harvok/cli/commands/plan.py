@@ -1,0 +1,76 @@
+"""`harvok plan`: plans, which a senior engineer writes once and anyone can run."""
+
+from pathlib import Path
+from typing import Annotated, Literal
+
+import typer
+
+from harvok.cli.options import JsonOption, rate
+
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, help="Write, check and show plans; `harvok run` runs one."
+)
+
+PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
+Job = Literal["cable", "nic", "switch", "router", "link", "change"]
+
+
+@app.command()
+def new(
+    file: PlanPath,
+    job: Annotated[
+        Job,
+        typer.Option(prompt="Job: cable, nic, switch, router, link or change", help="What is to be decided."),
+    ],
+    rated: Annotated[
+        float, typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Its rated speed.")
+    ],
+    station: Annotated[
+        str | None, typer.Option(metavar="STATION", help="The far end, for cable, nic, link and change.")
+    ] = None,
+    rig: Annotated[str | None, typer.Option(metavar="RIG", help="The rig file, for switch and router.")] = None,
+    name: Annotated[str | None, typer.Option(metavar="NAME", show_default="from the file", help="Its name.")] = None,
+    repeats: Annotated[int, typer.Option(min=1, max=1000, help="Runs of each step.")] = 5,
+    overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
+) -> None:
+    """Write a commented plan for a usual job, ready to run."""
+    from harvok.cli.files import writing
+    from harvok.core.units import format_speed
+    from harvok.errors import UsageError
+    from harvok.runner.plan_text import plan_text
+
+    if file.exists() and not overwrite:
+        raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
+    if job in ("switch", "router"):
+        where = rig or typer.prompt("Rig file (`harvok rig new` writes one)")
+    else:
+        where = station or typer.prompt("Station at the far end")
+    speed = format_speed(rated).removesuffix("b/s").replace(" ", "")
+    with writing(file) as out:
+        out.write(plan_text(job, name or file.stem, where, speed, repeats))
+    typer.echo(f"written: {file}; `harvok plan check {file}` says what it would do, `harvok run {file}` does it")
+
+
+@app.command()
+def check(file: PlanPath, json: JsonOption = False) -> None:
+    """Check a plan and its rig file; say what would be done, and for how long."""
+    from harvok.runner.plans import expected_s, read_plan
+
+    found = read_plan(file)
+    rig = found.rig
+    if json:
+        typer.echo(found.plan.model_dump_json(indent=2))
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.plan import show_plan
+
+    show_plan(stdout(), found.plan, rig, expected_s(found))
+
+
+@app.command()
+def show(file: PlanPath) -> None:
+    """Print a plan as it is written."""
+    from harvok.runner.plans import read_plan
+
+    read_plan(file)
+    typer.echo(file.read_text(encoding="utf-8"), nl=False)

@@ -1,0 +1,112 @@
+"""`harvok run`: runs a plan and says ACCEPT, REJECT or RETEST."""
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from harvok.cli.commands.compare import EXIT_CODES
+from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
+from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from harvok.core.judgement.compare import Verdict
+    from harvok.core.models.plan import Plan
+    from harvok.runner.plans import PlanRequest
+
+app = typer.Typer(add_completion=False)
+
+_DAY_S = 86400.0
+
+
+@app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure or broken off.")
+def run(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="The plan; `harvok plan new` writes one.")],
+    logbook: LogbookOption,
+    name: Annotated[
+        str | None,
+        typer.Option(metavar="NAME", show_default="plan and unit", help="What to call this run of the plan."),
+    ] = None,
+    with_: Annotated[
+        list[str] | None,
+        typer.Option("--with", metavar="KEY=VALUE", help="What is known of the unit, such as asset=A-17. Repeatable."),
+    ] = None,
+    unattended: Annotated[
+        bool, typer.Option("--unattended", help="Ask nothing and wait for nobody between steps.")
+    ] = False,
+    judge_only: Annotated[
+        bool, typer.Option("--judge-only", help="Take no run; judge what the logbook has under this name.")
+    ] = False,
+    token: Annotated[
+        str | None,
+        typer.Option(envvar="HARVOK_TOKEN", metavar="TOKEN", show_default=False, help="As the station printed it."),
+    ] = None,
+    wait: Annotated[
+        float, typer.Option(parser=duration(0, _DAY_S), metavar="TIME", help="How long to wait for a busy host.")
+    ] = "0s",  # type: ignore[assignment]
+    json: JsonOption = False,
+) -> None:
+    """Run a plan, and say ACCEPT, REJECT or RETEST.
+
+    Tells you at the bench what to do between steps. A plan that broke
+    off goes on where it stopped when it is run again for the same unit.
+    """
+    from harvok.runner.plans import PlanRequest, read_plan
+
+    file = read_plan(plan)
+    asked = attributes(with_ or [])
+    unit = _unit(file.plan, asked, ask=not unattended and sys.stdin.isatty() and not judge_only)
+    request = PlanRequest(
+        file=file,
+        name=name or "-".join([file.plan.name, *(value for key, value in unit.items() if key in file.plan.unit)]),
+        unit=unit,
+        logbook=logbook,
+        command=typed_command(sys.argv),
+        token=_token(file.plan, token) if not judge_only else "",
+        wait_s=wait,
+    )
+    raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, json)])
+
+
+def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json: bool) -> "Verdict":
+    """Runs or only judges the plan, shows what came of it, and returns the verdict."""
+    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.plan import PlanView, show_outcome
+    from harvok.runner.plans import judge_plan, run_plan
+
+    if judge_only:
+        outcome = judge_plan(request)
+    else:
+        console = stderr() if json else stdout()
+        view = PlanView(console, request.file.plan, waits=not unattended and sys.stdin.isatty())
+        outcome = run_plan(request, view, view.record, view.bench)
+    if json:
+        from harvok.core.models.judgement import encode_judgement
+
+        runs = {step: [record.id for record in records] for step, records in outcome.records.items()}
+        typer.echo(encode_judgement(request.name, request.file.digest, request.unit, outcome.judgement, runs))
+    else:
+        show_outcome(stdout(), request.name, outcome)
+    return outcome.judgement.verdict
+
+
+def _unit(plan: "Plan", given: dict[str, str], ask: bool) -> dict[str, str]:
+    """What is to be recorded of the unit: as given, else asked for. Raises UsageError when there is nobody to ask."""
+    found = dict(given)
+    for key in plan.unit:
+        if key in found:
+            continue
+        if not ask:
+            raise UsageError(f"the plan wants to know the unit's {key}", f"Give it: --with {key}=…")
+        found[key] = str(typer.prompt(f"{key} of the unit under test")).strip()
+    return found
+
+
+def _token(plan: "Plan", token: str | None) -> str:
+    """The station's token, which a plan with TCP steps needs."""
+    if not any(step.test == "tcp" for step in plan.steps):
+        return ""
+    from harvok.cli.commands.tcp import ask_token
+
+    return token or ask_token()

@@ -1,0 +1,336 @@
+"""Acceptance criteria that were set beforehand, judged figure by figure over the series of a plan.
+
+A limit is judged by the confidence interval of the trimmed mean, as in harvok.core.judgement.compare. When many figures
+are judged at once, chance would break some limit sooner or later: the intervals are widened so that all of them
+together hold with the confidence asked for (Bonferroni).
+"""
+
+import math
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from harvok.core.figures import Figure
+from harvok.core.judgement.compare import (
+    Finding,
+    Verdict,
+    blamed_on_tester,
+    excuse,
+    usual_limiter,
+    where,
+    worst_first,
+    worst_verdict,
+)
+from harvok.core.judgement.conditions import differences
+from harvok.core.judgement.sample import Series
+from harvok.core.measures.statistics import Interval, Summary, relative_change, repeats_needed, summarise
+from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_quantity, format_share
+
+
+@dataclass(frozen=True, slots=True)
+class Criterion:
+    """One limit. `quantity` of the series `step` is to be at least or at most something (in the unit of the quantity),
+    or no worse than in the series `against` by more than `largest_regression` (a ratio). `labels` narrow it down to a
+    direction, a frame size, a load; without them it holds for each figure of the quantity. `changed` names conditions
+    that differ on purpose."""
+
+    quantity: str
+    step: str
+    least: float | None = None
+    most: float | None = None
+    largest_regression: float | None = None
+    against: str | None = None
+    labels: dict[str, str] = field(default_factory=dict)
+    changed: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """How sure a judgement is to be. `paired`: the runs of two series alternated, and are compared pair by pair, so
+    that drift cancels out."""
+
+    least_repeats: int = 5
+    largest_spread: float | None = None
+    confidence: float = 0.95
+    paired: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    """What came of all criteria, worst first."""
+
+    findings: list[Finding]
+    remarks: list[str] = field(default_factory=list)
+
+    @property
+    def verdict(self) -> Verdict:
+        """REJECT if any finding says so, else RETEST if any does, else ACCEPT; RETEST when nothing was judged."""
+        return worst_verdict(self.findings)
+
+
+def judge(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Rules) -> Judgement:
+    """Judges every criterion for every figure that it is about; a series that is not there calls for a RETEST."""
+    questions = [(c, key) for c in criteria for key in _keys(c, series)]
+    confidence = 1 - (1 - rules.confidence) / max(sum(_bounds(c) for c, _ in questions), 1)
+    findings = [*_too_few(criteria, series, rules), *_unlike(criteria, series), *_missing(criteria, series)]
+    for criterion, key in questions:
+        findings += _judge_figure(criterion, key, series, rules, confidence)
+    remarks = [remark for one in series.values() for remark in oddities(one)]
+    return Judgement(sorted(findings, key=worst_first), remarks)
+
+
+def _bounds(criterion: Criterion) -> int:
+    return sum(limit is not None for limit in (criterion.least, criterion.most, criterion.largest_regression))
+
+
+_Key = tuple[str, tuple[tuple[str, str], ...]]
+
+
+def _keys(criterion: Criterion, series: Mapping[str, Series]) -> list[_Key]:
+    """The figures that a criterion is about."""
+    runs = series[criterion.step].runs if criterion.step in series else []
+    found = [figure for run in runs for figure in run.figures if figure.quantity == criterion.quantity]
+    return list(dict.fromkeys(f.key for f in found if criterion.labels.items() <= f.labels.items()))
+
+
+def _missing(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Iterator[Finding]:
+    for criterion in criteria:
+        if criterion.step in series and series[criterion.step].runs and not _keys(criterion, series):
+            name = QUANTITIES[criterion.quantity].name
+            of = where(criterion.labels)
+            yield Finding(
+                "RETEST",
+                criterion.step,
+                f"no run has a figure '{name}'{f' of {of}' if of else ''}",
+                "Correct the criterion, or add a test to the plan that measures it.",
+            )
+
+
+def _too_few(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Rules) -> Iterator[Finding]:
+    for name in dict.fromkeys(n for c in criteria for n in (c.step, c.against) if n):
+        runs = len(series[name].runs) if name in series else 0
+        if runs < rules.least_repeats:
+            yield Finding(
+                "RETEST",
+                name,
+                f"{runs} complete runs where {rules.least_repeats} are asked for",
+                "Run the plan again: it goes on where it stopped.",
+            )
+
+
+def _unlike(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Iterator[Finding]:
+    """Series that are compared under conditions which differ, and were not said to."""
+    pairs: dict[tuple[str, str], set[str]] = {}
+    for c in criteria:
+        if c.against in series and c.step in series and c.against:
+            pairs.setdefault((c.against, c.step), set()).update(c.changed)
+    for (before, after), changed in pairs.items():
+        known = {key for name in (before, after) for run in series[name].runs for key in run.conditions}
+        declared = [name for name in changed if any(_names(key, name) for key in known)]
+        undeclared = [d.condition for d in differences(series[before], series[after], declared) if not d.declared]
+        if undeclared:
+            yield Finding(
+                "RETEST",
+                after,
+                f"it and {before} were taken under unlike conditions ({', '.join(undeclared)})",
+                "Measure again under like conditions, or name in the plan what is changed on purpose.",
+            )
+
+
+def _names(condition: str, name: str) -> bool:
+    return condition == name or condition.endswith(f".{name}") or condition.startswith(f"{name}.")
+
+
+def _judge_figure(
+    criterion: Criterion, key: _Key, series: Mapping[str, Series], rules: Rules, confidence: float
+) -> Iterator[Finding]:
+    here, figures = series[criterion.step], _figures(series[criterion.step], key)
+    labels = dict(key[1])
+    place = ", ".join(filter(None, (criterion.step, where(labels))))
+    limiter = usual_limiter(here, labels.get("direction", ""))
+    if any(figure.mark for figure in figures) or (limiter and limiter.blame == "tester"):
+        yield blamed_on_tester(place, limiter)
+        return
+    summary = summarise([figure.value for figure in figures])
+    if rules.largest_spread is not None and summary.spread > rules.largest_spread:
+        yield Finding(
+            "RETEST",
+            place,
+            f"{_name(key)} spreads over {format_share(summary.spread)} where {format_share(rules.largest_spread)} is "
+            "allowed",
+            "Find out what makes the repeats differ, then measure again.",
+        )
+        return
+    for finding in _bounds_of(criterion, key, summary, series, rules, confidence, place):
+        yield excuse(finding, limiter, criterion.changed, None)
+
+
+def _figures(series: Series, key: _Key) -> list[Figure]:
+    return [figure for run in series.runs for figure in run.figures if figure.key == key]
+
+
+def _name(key: _Key) -> str:
+    return QUANTITIES[key[0]].name
+
+
+def _bounds_of(
+    criterion: Criterion,
+    key: _Key,
+    summary: Summary,
+    series: Mapping[str, Series],
+    rules: Rules,
+    confidence: float,
+    place: str,
+) -> Iterator[Finding]:
+    unit = QUANTITIES[key[0]].unit
+    interval = summary.interval(confidence)
+    said = f"{_name(key)} is {_span(interval.low, interval.high, unit)}"
+    if criterion.least is not None:
+        limit = f"the {format_quantity(criterion.least, unit)} asked for at least"
+        yield _against(interval, criterion.least, 1, place, said, limit, summary, confidence)
+    if criterion.most is not None:
+        limit = f"the {format_quantity(criterion.most, unit)} allowed at most"
+        yield _against(interval, criterion.most, -1, place, said, limit, summary, confidence)
+    if criterion.largest_regression is not None and criterion.against in series:
+        yield _regression(criterion, key, summary, series[criterion.against or ""], rules, confidence, place)
+
+
+def _span(low: float, high: float, unit: str) -> str:
+    """An interval for people; one value where both ends look the same."""
+    shown = format_quantity(low, unit), format_quantity(high, unit)
+    return shown[0] if shown[0] == shown[1] else " to ".join(shown)
+
+
+def _against(
+    interval: Interval,
+    limit: float,
+    sign: int,
+    place: str,
+    said: str,
+    words: str,
+    summary: Summary,
+    confidence: float,
+) -> Finding:
+    """Holds an interval against a limit; `sign` is 1 where more is better, −1 where less is."""
+    if not math.isfinite(interval.low) or not math.isfinite(interval.high):
+        return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
+    low, high = sorted((sign * interval.low, sign * interval.high))
+    if low >= sign * limit:
+        return Finding("ACCEPT", place, f"{said}, which keeps {words}")
+    if high < sign * limit:
+        return Finding("REJECT", place, f"{said}, which breaks {words}")
+    needed = repeats_needed(summary.deviation, abs(summary.mean - limit), confidence)
+    return Finding("RETEST", place, f"{said}, which straddles {words}", _more(needed, len(summary.values)))
+
+
+def _more(needed: int | None, have: int) -> str:
+    if needed is None or needed <= have:
+        return "The result stands right at the limit: no number of repeats will tell; look for what makes it differ."
+    return f"About {needed} repeats would tell, if they spread as these {have} do."
+
+
+def _regression(
+    criterion: Criterion, key: _Key, after: Summary, baseline: Series, rules: Rules, confidence: float, place: str
+) -> Finding:
+    figures, largest = _figures(baseline, key), criterion.largest_regression or 0.0
+    if any(figure.mark for figure in figures):
+        return blamed_on_tester(f"{baseline.name}, {place}", None)
+    if not figures or not summarise([f.value for f in figures]).mean:
+        return Finding("RETEST", place, f"{baseline.name} has no such figure to compare with", "Measure it there too.")
+    before = summarise([figure.value for figure in figures])
+    if rules.paired and len(before.values) == len(after.values) and all(before.values):
+        ratios = summarise([a / b - 1 for a, b in zip(after.values, before.values, strict=True)])
+        interval, deviation = ratios.interval(confidence), ratios.deviation
+    else:
+        if drifting := _drifting(baseline.name, before, after, largest):
+            return Finding("RETEST", place, drifting, "Set alternate = true in the plan, so that drift cancels out.")
+        interval = relative_change(before, after, confidence).interval
+        deviation = math.hypot(before.deviation / before.mean, after.deviation / before.mean)
+    sign = -1 if QUANTITIES[key[0]].better == "lower" else 1
+    if not math.isfinite(interval.low):
+        return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
+    low, high = sorted((sign * interval.low, sign * interval.high))
+    said = f"{_name(key)} changed by {interval.low * 100:+.1f} to {interval.high * 100:+.1f} % against {baseline.name}"
+    words = f"the {format_share(largest)} that it may get worse"
+    if low >= -largest:
+        return Finding("ACCEPT", place, f"{said}, within {words}")
+    if high < -largest:
+        return Finding("REJECT", place, f"{said}, beyond {words}")
+    gap = abs((low + high) / 2 + largest)
+    return Finding(
+        "RETEST",
+        place,
+        f"{said}, which straddles {words}",
+        _more(repeats_needed(deviation, gap, confidence), len(after.values)),
+    )
+
+
+_OUTLIER = 5.0  # times the scaled median deviation
+_SCALE = 1.4826  # of the median deviation to the standard deviation of normal values
+_LEAST_FOR_ODDITIES = 5
+_LEAST_OF_NOTE = 0.002
+
+
+def oddities(series: Series, quantities: Collection[str] = ("goodput-settled", "throughput")) -> list[str]:
+    """What a person should look at in a series: values far from the rest, and a steady rise or fall. Nothing of it is
+    left out of any figure."""
+    found = []
+    for key in dict.fromkeys(f.key for run in series.runs for f in run.figures if f.quantity in quantities):
+        values = [figure.value for figure in _figures(series, key)]
+        if len(values) < _LEAST_FOR_ODDITIES:
+            continue
+        of = ", ".join(filter(None, (series.name, where(dict(key[1])))))
+        unit = QUANTITIES[key[0]].unit
+        for number, value in _outliers(values):
+            found.append(f"{of}: repeat {number} stands apart with {format_quantity(value, unit)}; it is not left out")
+        if trend := _trend(values):
+            change = f"from {format_quantity(values[0], unit)} to {format_quantity(values[-1], unit)}"
+            found.append(
+                f"{of}: {trend} from repeat to repeat, {change}: warming up, throttling, or something filling?"
+            )
+    return found
+
+
+def _outliers(values: Sequence[float]) -> Iterator[tuple[int, float]]:
+    summary = summarise(values)
+    deviations = sorted(abs(value - summary.median) for value in values)
+    usual = max(_SCALE * deviations[len(deviations) // 2], _LEAST_OF_NOTE * abs(summary.median))
+    for number, value in enumerate(values, 1):
+        if abs(value - summary.median) > _OUTLIER * usual:
+            yield number, value
+
+
+def _drifting(name: str, before: Summary, after: Summary, largest: float) -> str:
+    """Says when one of two series drifts by more than the margin, which would pass for a change or hide one."""
+    for which, summary in ((name, before), ("it", after)):
+        drift = _slope(summary.values) * (len(summary.values) - 1) / abs(summary.mean)
+        if abs(drift) > largest and _is_trend(summary.values, _SURE):
+            return f"{which} drifts by {drift * 100:+.1f} % from first to last, more than the margin"
+    return ""
+
+
+def _slope(values: Sequence[float]) -> float:
+    """The median of the slopes between all pairs (Theil and Sen): a change for each repeat."""
+    slopes = sorted((b - values[i]) / (j - i) for i in range(len(values)) for j, b in enumerate(values) if j > i)
+    return slopes[len(slopes) // 2] if slopes else 0.0
+
+
+_LIKELY, _SURE = 1.96, 2.58  # standard deviations: at the 5 and at the 1 % level
+
+
+def _score(values: Sequence[float]) -> int:
+    """Kendall's score: pairs in rising order less pairs in falling order."""
+    return sum((b > a) - (b < a) for i, a in enumerate(values) for b in values[i + 1 :])
+
+
+def _is_trend(values: Sequence[float], level: float) -> bool:
+    """Whether values rise or fall beyond chance (Mann and Kendall, with the correction for continuity)."""
+    n = len(values)
+    return abs(_score(values)) - 1 >= level * math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
+
+
+def _trend(values: Sequence[float]) -> str:
+    """`rises` or `falls` when values do so beyond chance, and by enough to matter."""
+    if not _is_trend(values, _LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
+        return ""
+    return "rises" if _score(values) > 0 else "falls"

@@ -1,0 +1,240 @@
+"""A plan as a TOML file: what a senior engineer writes once and anyone can run. docs/plans.md explains every key."""
+
+import tomllib
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, field_validator, model_validator
+
+from harvok.core.ethernet import RFC2544_FRAME_SIZES
+from harvok.core.frame_trial import Direction
+from harvok.core.judgement.criteria import Criterion, Rules
+from harvok.core.mixes import frame_size
+from harvok.core.models.conditions import Model
+from harvok.core.models.rig import Duration, Rate, Share, Size
+from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.latency import Form
+from harvok.core.procedures.rfc2544 import FrameTest, TestName
+from harvok.core.procedures.tcp import DirectionChoice, TcpTest
+from harvok.core.quantities import QUANTITIES
+from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.core.units import parse_quantity
+from harvok.core.wire.test_frame import least_frame_bytes
+from harvok.errors import BadQuantityError, UsageError
+
+_SLOWEST_TICK_S = 0.1
+_FRAME_DIRECTIONS: dict[str, tuple[Direction, ...]] = {
+    "send": ("send",),
+    "receive": ("receive",),
+    "both": ("send", "receive"),
+}
+
+Name = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[\w-]+$")]
+
+
+class _Step(Model):
+    """What every step has: a name, what the person at the bench is told before it, and how often it is run."""
+
+    name: Name
+    instruction: str = ""
+    repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
+
+
+class TcpStep(_Step):
+    """TCP towards the plan's station."""
+
+    test: Literal["tcp"]
+    direction: DirectionChoice = "each"
+    flows: Annotated[int, Field(ge=1, le=64)] = 1
+    duration: Annotated[Duration, Field(ge=0.5)] = 10.0
+    settling: Duration | None = None
+    socket_buffer: Size | None = None
+    congestion_control: str | None = None
+    dscp: Annotated[int, Field(ge=0, le=63)] | None = None
+
+    def made(self) -> TcpTest:
+        """The test to run."""
+        buffer = None if self.socket_buffer is None else int(self.socket_buffer)
+        options = SocketOptions(buffer, None, self.congestion_control, self.dscp)
+        interval_s = min(1.0, self.duration)
+        trial = TcpTrial(
+            (), self.flows, self.duration, None, interval_s, min(interval_s / 10, _SLOWEST_TICK_S), options
+        )
+        return TcpTest(self.direction, trial, self.settling)
+
+
+class FramesStep(_Step):
+    """RFC 2544 on the plan's rig."""
+
+    test: Literal["rfc2544"]
+    tests: tuple[TestName, ...] = ("throughput", "latency")
+    frame_sizes: list[str | int] = []
+    direction: Literal["send", "receive", "both"] = "send"
+    ip_version: Literal[4, 6, "none"] = 4
+    duration: Annotated[Duration, Field(ge=1)] = 60.0
+    trial_pause: Duration = 7.0
+    resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.001
+    loss_tolerance: Share = 0.0
+    latency_form: Form = "modern"
+
+    @field_validator("frame_sizes")
+    @classmethod
+    def _sizes(cls, sizes: list[str | int]) -> list[str | int]:
+        for size in sizes:
+            try:
+                frame_size(str(size))
+            except UsageError as error:
+                raise ValueError(error.message) from error
+        return sizes
+
+    def made(self, line_bps: float) -> FrameTest:
+        """The test to run between ports of a speed."""
+        ip: Literal[4, 6] | None = None if self.ip_version == "none" else self.ip_version
+        settings = FrameSettings(
+            line_bps=line_bps,
+            directions=_FRAME_DIRECTIONS[self.direction],
+            ip_version=ip,
+            loss_tolerance=self.loss_tolerance,
+            full_s=self.duration,
+            short_s=min(max(self.duration / 60, 0.2), 2.0),
+            resolution=self.resolution,
+            pause_s=self.trial_pause,
+        )
+        sizes = self.frame_sizes or [max(size, least_frame_bytes(ip)) for size in RFC2544_FRAME_SIZES]
+        return FrameTest(
+            tests=self.tests,
+            sizes=tuple(frame_size(str(size)) for size in sizes),
+            settings=settings,
+            latency_form=self.latency_form,
+            stream_s=2 * self.duration,
+            overload_s=self.duration,
+        )
+
+
+Step = Annotated[TcpStep | FramesStep, Field(discriminator="test")]
+
+
+class PlanCriterion(Model):
+    """One limit; see harvok.core.judgement.criteria. Limits are written with their unit: "940M", "95%", "20us"."""
+
+    figure: str
+    step: str | None = None
+    least: str | float | None = None
+    most: str | float | None = None
+    largest_regression: Share | None = None
+    against: str | None = None
+    direction: str | None = None
+    frame_size: str | int | None = None
+    load: str | None = None
+    changed: list[str] = []
+
+    @field_validator("figure")
+    @classmethod
+    def _known(cls, key: str) -> str:
+        if key not in QUANTITIES:
+            raise ValueError(f"there is no figure '{key}'; docs/figures.md lists them")
+        return key
+
+    @model_validator(mode="after")
+    def _a_limit(self) -> "PlanCriterion":
+        if self.least is None and self.most is None and self.largest_regression is None:
+            raise ValueError("a criterion needs a limit: least, most or largest_regression")
+        if (self.largest_regression is None) != (self.against is None):
+            raise ValueError("largest_regression and against go together: worse than what?")
+        for limit in (self.least, self.most):
+            if isinstance(limit, str):
+                try:
+                    parse_quantity(limit, QUANTITIES[self.figure].unit)
+                except BadQuantityError as error:
+                    raise ValueError(error.message) from error
+        if self.largest_regression is not None and QUANTITIES[self.figure].better == "neither":
+            raise ValueError(f"'{self.figure}' has no better and worse, so it cannot regress")
+        return self
+
+    def made(self, step: str) -> Criterion:
+        """The criterion for one step."""
+        labels = {"direction": self.direction, "frame-size": self.frame_size, "load": self.load}
+        return Criterion(
+            quantity=self.figure,
+            step=step,
+            least=self._number(self.least),
+            most=self._number(self.most),
+            largest_regression=self.largest_regression,
+            against=self.against,
+            labels={key: str(value) for key, value in labels.items() if value is not None},
+            changed=tuple(self.changed),
+        )
+
+    def _number(self, limit: str | float | None) -> float | None:
+        return parse_quantity(limit, QUANTITIES[self.figure].unit) if isinstance(limit, str) else limit
+
+
+class Plan(Model):
+    """A plan: between what, which steps, and what is acceptable. TCP steps need a `station`, frame steps a `rig`.
+
+    `unit` names what is to be recorded of the unit under test. `alternate` takes the repeats of the steps in turn
+    (A B A B), so that drift cancels out.
+    """
+
+    version: Literal[1]
+    name: Name
+    about: str = ""
+    station: str | None = None
+    rated: Rate | None = None
+    rig: str | None = None
+    unit: list[Name] = []
+    repeats: Annotated[int, Field(ge=1, le=1000)] = 5
+    alternate: bool = False
+    least_repeats: Annotated[int, Field(ge=2, le=1000)] = 5
+    largest_spread: Share | None = None
+    confidence: Annotated[Share, Field(ge=0.5, lt=1)] = 0.95
+    steps: Annotated[list[Step], Field(min_length=1)]
+    criteria: list[PlanCriterion] = []
+
+    @model_validator(mode="after")
+    def _holds_together(self) -> "Plan":
+        names = [step.name for step in self.steps]
+        twice = {name for name in names if names.count(name) > 1}
+        if twice:
+            raise ValueError(f"two steps are called {min(twice)}")
+        wanted = {"tcp": "station", "rfc2544": "rig"}
+        for step in self.steps:
+            if getattr(self, wanted[step.test]) is None:
+                raise ValueError(f"step {step.name} is a test of {step.test}, so the plan needs a {wanted[step.test]}")
+        for criterion in self.criteria:
+            for name in (criterion.step, criterion.against):
+                if name is not None and name not in names:
+                    raise ValueError(f"a criterion names the step '{name}', which there is not: {', '.join(names)}")
+        return self
+
+    def repeats_of(self, step: TcpStep | FramesStep) -> int:
+        """How often a step is run."""
+        return step.repeats or self.repeats
+
+    def made_criteria(self) -> list[Criterion]:
+        """Every criterion for every step that it is about: the one it names, or all but the one it compares with."""
+        return [
+            criterion.made(step.name)
+            for criterion in self.criteria
+            for step in self.steps
+            if criterion.step in (step.name, None) and criterion.against != step.name
+        ]
+
+    @property
+    def rules(self) -> Rules:
+        """How sure the judgement is to be."""
+        return Rules(self.least_repeats, self.largest_spread, self.confidence, self.alternate)
+
+    def rounds(self) -> Iterator[tuple[TcpStep | FramesStep, int]]:
+        """Every run to take, as (step, number from 0), in the order of taking."""
+        if not self.alternate:
+            yield from ((step, number) for step in self.steps for number in range(self.repeats_of(step)))
+            return
+        for number in range(max(self.repeats_of(step) for step in self.steps)):
+            yield from ((step, number) for step in self.steps if number < self.repeats_of(step))
+
+
+def parse_plan(text: str) -> Plan:
+    """A plan from its TOML. Raises tomllib.TOMLDecodeError and pydantic.ValidationError."""
+    values: dict[str, Any] = tomllib.loads(text)
+    return Plan.model_validate(values)

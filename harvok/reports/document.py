@@ -1,0 +1,68 @@
+"""What a report says, whatever it is written as: HTML, Markdown, CSV, JSON, JUnit XML."""
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+from harvok.core.judgement.compare import Finding, Verdict
+from harvok.core.models.run import RunRecord
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A table with a title; every cell is text with its unit."""
+
+    title: str
+    header: list[str]
+    rows: list[list[str]]
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A plot as SVG, and what it shows."""
+
+    title: str
+    svg: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Report:
+    """A whole report. `verdict` is None where nothing was to be judged; `records` are what it rests on."""
+
+    title: str
+    made: datetime
+    operator: str
+    version: str
+    records: list[RunRecord]
+    verdict: Verdict | None = None
+    findings: list[Finding] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    facts: list[tuple[str, str]] = field(default_factory=list)
+    drawing: list[str] = field(default_factory=list)
+    tables: list[Table] = field(default_factory=list)
+    pictures: list[Picture] = field(default_factory=list)
+
+    @property
+    def reason(self) -> str:
+        """The reason for the verdict in one line: the worst finding."""
+        if not self.findings:
+            return "nothing was to be judged"
+        worst = self.findings[0]
+        return f"{worst.where}: {worst.reason}" if worst.where else worst.reason
+
+    @property
+    def runs(self) -> list[str]:
+        """The ids of all runs that it rests on."""
+        return [record.id for record in self.records]
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 over all records, in order: what a later check is made against."""
+        return digest_of(self.records)
+
+
+def digest_of(records: Sequence[RunRecord]) -> str:
+    """SHA-256 over records as JSON, one a line, in order; as hex."""
+    text = "".join(record.model_dump_json() + "\n" for record in records)
+    return hashlib.sha256(text.encode()).hexdigest()

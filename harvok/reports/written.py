@@ -1,0 +1,167 @@
+"""Reports as files: HTML, Markdown, CSV, JSON and JUnit XML, one function each; a table finds them by suffix."""
+
+import base64
+import csv
+import io
+import json
+import re
+from collections.abc import Callable
+from dataclasses import asdict
+from pathlib import Path
+from xml.etree import ElementTree
+
+from harvok.core.quantities import QUANTITIES
+from harvok.errors import UsageError
+from harvok.reports.document import Report, Table
+
+_TIDY = ("run", "started_utc", "state", "series", "quantity", "name", "layer", "unit", "direction", "frame_size", "load")
+
+
+def write_report(report: Report, path: Path) -> None:
+    """Writes a report in the form that the file's suffix says. Raises UsageError for a suffix that there is not, or a
+    file that cannot be written."""
+    form = FORMS.get(path.suffix)
+    if not form:
+        raise UsageError(f"'{path.suffix}' is no form of a report", f"Forms are {', '.join(FORMS)}.")
+    try:
+        path.write_text(form(report), encoding="utf-8")
+    except OSError as error:
+        raise UsageError(f"{path} cannot be written: {error.strerror}", "Give --to another file.") from error
+
+
+def html(report: Report) -> str:
+    """One page that holds everything, plots included."""
+    from jinja2 import Environment, PackageLoader
+
+    pages = Environment(loader=PackageLoader("harvok", "reports"), autoescape=True)
+    pictures = [(picture, base64.b64encode(picture.svg).decode()) for picture in report.pictures]
+    return pages.get_template("report.html.j2").render(report=report, pictures=pictures)
+
+
+def markdown(report: Report) -> str:
+    """The same without plots, for a wiki or a ticket."""
+    parts = [f"# {report.title}"]
+    if report.verdict:
+        parts.append(f"**{report.verdict}**: {report.reason}")
+    if report.drawing:
+        parts.append("```\n" + "\n".join(report.drawing) + "\n```")
+    parts.append(_grid(Table("", ["", ""], [list(fact) for fact in report.facts])))
+    if report.findings:
+        rows = [[finding.verdict, finding.where, finding.reason, finding.advice] for finding in report.findings]
+        parts.append("## Criteria and results\n\n" + _grid(Table("", ["verdict", "of", "reason", "what next"], rows)))
+    parts += [f"- {remark}" for remark in report.remarks]
+    parts += [f"## {table.title}\n\n{_grid(table)}" for table in report.tables]
+    made = f"{report.made:%Y-%m-%d %H:%M} UTC by {report.operator} with Harvok {report.version}"
+    parts.append(f"Made {made}. Digest of {len(report.runs)} records (SHA-256): `{report.digest}`")
+    return "\n\n".join(parts) + "\n"
+
+
+def _grid(table: Table) -> str:
+    def line(cells: list[str]) -> str:
+        return "| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |"
+
+    return "\n".join([line(table.header), line(["---"] * len(table.header)), *map(line, table.rows)])
+
+
+def tidy_csv(report: Report) -> str:
+    """One row for each figure of each run; values in the unit of their row."""
+    keys = sorted({key for record in report.records for key in record.attributes})
+    out = io.StringIO()
+    rows = csv.writer(out, lineterminator="\n")
+    rows.writerow([*_TIDY, "value", "mark", *(f"with_{key}" for key in keys)])
+    for record in report.records:
+        head = [record.id, record.started.strftime("%Y-%m-%dT%H:%M:%SZ"), record.state, record.series or ""]
+        attributes = [record.attributes.get(key, "") for key in keys]
+        for figure in record.figures:
+            quantity, labels = QUANTITIES[figure.quantity], figure.labels
+            of = [labels.get("direction", ""), labels.get("frame-size", ""), labels.get("load", "")]
+            what = [quantity.key, quantity.name, quantity.layer, quantity.unit]
+            rows.writerow([*head, *what, *of, repr(figure.value), figure.mark, *attributes])
+    return out.getvalue()
+
+
+def as_json(report: Report) -> str:
+    """Verdict, findings and all figures as one document; the whole records come with `harvok logbook export`."""
+    figures = [
+        {"run": record.id, "series": record.series, "started": record.started.isoformat(), **asdict(figure)}
+        for record in report.records
+        for figure in record.figures
+    ]
+    document = {
+        "format": "harvok-report",
+        "version": 1,
+        "title": report.title,
+        "verdict": report.verdict,
+        "reason": report.reason,
+        "made": report.made.isoformat(),
+        "operator": report.operator,
+        "harvok": report.version,
+        "digest": report.digest,
+        "runs": report.runs,
+        "findings": [asdict(finding) for finding in report.findings],
+        "remarks": report.remarks,
+        "facts": dict(report.facts),
+        "figures": figures,
+    }
+    return json.dumps(document, indent=2, ensure_ascii=False) + "\n"
+
+
+def junit(report: Report) -> str:
+    """One test case for each finding: a REJECT is a failure, a RETEST an error, so that a CI stops at either."""
+    counts = {verdict: sum(f.verdict == verdict for f in report.findings) for verdict in ("REJECT", "RETEST")}
+    suite = ElementTree.Element(
+        "testsuite",
+        name=_printable(report.title),
+        tests=str(len(report.findings)),
+        failures=str(counts["REJECT"]),
+        errors=str(counts["RETEST"]),
+        skipped="0",
+        time="0",
+        timestamp=f"{report.made:%Y-%m-%dT%H:%M:%S}",
+        hostname=report.records[0].near.name if report.records else "",
+    )
+    for number, finding in enumerate(report.findings, 1):
+        name = _printable(f"{number}. {finding.where or 'conditions'}: {finding.reason}")
+        case = ElementTree.SubElement(suite, "testcase", classname="harvok", name=name, time="0")
+        kind = {"REJECT": "failure", "RETEST": "error"}.get(finding.verdict)
+        if kind:
+            said = ElementTree.SubElement(case, kind, message=_printable(finding.reason), type=finding.verdict)
+            said.text = _printable(finding.advice)
+    root = ElementTree.Element("testsuites")
+    root.append(suite)
+    ElementTree.indent(root)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(root, encoding="unicode") + "\n"
+
+
+def _printable(text: str) -> str:
+    """Without the control characters that XML forbids."""
+    return re.sub(r"[\x00-\x08\x0b\x0c\x0e-\x1f]", "", text)
+
+
+FORMS: dict[str, Callable[[Report], str]] = {
+    ".html": html,
+    ".md": markdown,
+    ".csv": tidy_csv,
+    ".json": as_json,
+    ".xml": junit,
+}
+"""The form that each suffix stands for."""
+
+
+def what_it_rests_on(path: Path) -> tuple[list[str], str]:
+    """The run ids and the digest that a written report (HTML or JSON) names. Raises UsageError when it names none."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{path} cannot be read", "Name a report that Harvok wrote, as HTML or JSON.") from error
+    runs = re.search(r'<meta name="harvok-runs" content="([^"]*)">', text)
+    digest = re.search(r'<meta name="harvok-digest" content="([0-9a-f]{64})">', text)
+    if runs and digest:
+        return runs[1].split(), digest[1]
+    try:
+        document = json.loads(text)
+        if document["format"] == "harvok-report":
+            return [str(run) for run in document["runs"]], str(document["digest"])
+    except (ValueError, KeyError, TypeError):
+        pass
+    raise UsageError(f"{path} names no runs and no digest", "Name a report that Harvok wrote, as HTML or JSON.")

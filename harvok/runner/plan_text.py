@@ -1,0 +1,116 @@
+"""Commented plans to start from, one for each usual job."""
+
+import json
+from typing import Literal
+
+Job = Literal["cable", "nic", "switch", "router", "link", "change"]
+JOBS: dict[Job, str] = {
+    "cable": "a lead between two hosts, against a known-good one",
+    "nic": "a port pair between two hosts, both directions at once as well",
+    "switch": "a switch between two ports, RFC 2544",
+    "router": "a router between two ports, RFC 2544 with small and large frames",
+    "link": "a quick health check of a link between two hosts",
+    "change": "before and after a change, alternating so that drift cancels out",
+}
+
+_HEAD = """\
+# A plan of Harvok: {about}. docs/plans.md explains every key.
+version = 1
+name = {name}
+about = {about_quoted}
+{between}
+unit = ["asset", "serial"]   # asked for before the first run, or given with --with asset=…
+repeats = {repeats}
+least_repeats = {least}
+"""
+_TCP = """
+[[steps]]
+name = {name}
+test = "tcp"
+direction = "{direction}"
+duration = "{duration}"
+instruction = {instruction}
+"""
+_FRAMES = """
+[[steps]]
+name = "benchmark"
+test = "rfc2544"
+tests = ["throughput", "latency", "loss"]
+{sizes}duration = "{duration}"
+instruction = "Wire both tester ports to the device, and nothing else. Let it run warm for ten minutes."
+"""
+_TCP_LEAST = """
+[[criteria]]             # the settled goodput of each direction, in % of what the arithmetic allows
+figure = "ceiling-share"
+least = "95%"
+"""
+_TCP_CLEAN = """
+[[criteria]]
+figure = "retransmitted"
+most = "0.1%"
+"""
+_TCP_REGRESSION = """
+[[criteria]]             # no worse than the step it is compared with
+figure = "goodput-settled"
+step = {step}
+against = {against}
+largest_regression = "2%"
+changed = []             # conditions that differ on purpose, such as "near.interface"
+"""
+_FRAMES_CRITERIA = """
+[[criteria]]             # every frame size at line rate
+figure = "throughput-share"
+least = "99.9%"
+
+[[criteria]]
+figure = "latency-p999"
+most = "{most_delay}"
+
+[[criteria]]             # nothing lost at a tenth less than line rate
+figure = "frame-loss"
+load = "90 %"
+most = "0%"
+"""
+
+
+def plan_text(job: Job, name: str, where: str, rated: str, repeats: int) -> str:
+    """The text of a plan for a job: `where` is a station, or the rig file of a switch or router; `rated` as in 1G."""
+    frames = job in ("switch", "router")
+    between = f"rig = {json.dumps(where)}" if frames else f'station = {json.dumps(where)}\nrated = "{rated}"'
+    about = JOBS[job]
+    head = _HEAD.format(
+        name=json.dumps(name),
+        about=about,
+        about_quoted=json.dumps(about),
+        between=between,
+        repeats=repeats,
+        least=min(repeats, 5),
+    )
+    return head + (_frames(job) if frames else _tcp(job))
+
+
+def _frames(job: Job) -> str:
+    sizes = "frame_sizes = [64, 512, 1518]\n" if job == "router" else ""
+    steps = _FRAMES.format(sizes=sizes, duration="60s")
+    return steps + _FRAMES_CRITERIA.format(most_delay="1ms" if job == "router" else "100us")
+
+
+def _step(name: str, direction: str, duration: str, instruction: str) -> str:
+    return _TCP.format(
+        name=json.dumps(name), direction=direction, duration=duration, instruction=json.dumps(instruction)
+    )
+
+
+def _tcp(job: Job) -> str:
+    if job == "link":
+        return _step("health", "each", "10s", "") + _TCP_LEAST + _TCP_CLEAN
+    if job == "nic":
+        alone = _step("each-way", "each", "20s", "Join the port under test to a known-good port with a short lead.")
+        return alone + _step("both-ways", "both", "20s", "") + _TCP_LEAST + _TCP_CLEAN
+    before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
+    swap = "Swap in the lead under test." if job == "cable" else "Make the change."
+    first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
+    steps = _step(before, "each", "10s", first) + _step(after, "each", "10s", swap)
+    regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
+    alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
+    return (alternate if job == "change" else "") + steps + regression + (_TCP_LEAST if job == "cable" else "")

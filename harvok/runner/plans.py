@@ -1,0 +1,198 @@
+"""Reads plans, runs them step by step, and judges what came of them.
+
+The runs of a plan go into the logbook as series, one for each step: `NAME.STEP`. A plan that was interrupted goes on
+where it stopped when it is run again under the same name, since the series say what is done.
+"""
+
+import hashlib
+import tomllib
+from collections.abc import Callable, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.judgement.criteria import Judgement, judge
+from harvok.core.judgement.sample import Series
+from harvok.core.models.plan import FramesStep, Plan, Step, TcpStep, parse_plan
+from harvok.core.models.rig import RigFile
+from harvok.core.models.run import RunRecord
+from harvok.core.observer import Observer
+from harvok.errors import NothingFoundError, PlanError
+from harvok.logbook.store import Logbook
+from harvok.rigs.files import line_of, read_rig
+from harvok.rigs.stations import StationsSettings
+from harvok.runner.frames import FrameRequest, run_frames
+from harvok.runner.keeping import Label, OnRecord
+from harvok.runner.samples import series_of
+from harvok.runner.tcp import TcpRequest, run_tcp
+
+_HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
+_DIGEST_LETTERS = 12
+_AROUND_A_TCP_RUN_S = 2.0
+
+Bench = Callable[[str, str], None]
+"""Tells the person at the bench what to do before a step (name, instruction), and returns when it is done."""
+
+
+@dataclass(frozen=True, slots=True)
+class PlanFile:
+    """A plan that was read: the plan, the folder that its rig file is looked for in, and the digest of its text."""
+
+    plan: Plan
+    folder: Path
+    digest: str
+
+    @property
+    def rig(self) -> RigFile | None:
+        """The rig of the plan, read. Raises RigFileError."""
+        return read_rig(self.folder / self.plan.rig) if self.plan.rig else None
+
+
+@dataclass(frozen=True, slots=True)
+class PlanRequest:
+    """Everything that `harvok run` was asked for. `name` begins the names of the series; `unit` is what is known of the
+    unit under test."""
+
+    file: PlanFile
+    name: str
+    unit: dict[str, str]
+    logbook: str
+    command: list[str]
+    token: str = ""
+    wait_s: float = 0.0
+    near_name: str | None = None
+
+    def series(self, step: Step) -> str:
+        """The name of the series of a step."""
+        return f"{self.name}.{step.name}"
+
+
+@dataclass(frozen=True, slots=True)
+class PlanOutcome:
+    """What came of a plan: the judgement, and the records of each step."""
+
+    judgement: Judgement
+    records: Mapping[str, list[RunRecord]] = field(default_factory=dict)
+
+
+def read_plan(path: Path) -> PlanFile:
+    """The plan in a TOML file. Raises PlanError, naming line and key."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not text"
+        raise PlanError(f"the plan {path} cannot be read: {why}", _HINT) from error
+    try:
+        plan = parse_plan(text)
+    except tomllib.TOMLDecodeError as error:
+        raise PlanError(f"{path} is not TOML: {error}", _HINT) from error
+    except ValidationError as error:
+        raise PlanError(_what_is_wrong(path, text, error), _HINT) from error
+    return PlanFile(plan, path.parent, hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS])
+
+
+def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
+    """The first fault, with its line and key. pydantic puts the kind of a step before the key."""
+    first = error.errors()[0]
+    keys = [str(part) for part in first["loc"] if part not in ("tcp", "rfc2544")]
+    line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
+    where = f"{path}, line {line}" if line else str(path)
+    what = {"missing": "is missing", "extra_forbidden": "is no key of a plan"}.get(first["type"], first["msg"])
+    what = what.removeprefix("Value error, ")
+    return f"{where}: '{'.'.join(keys)}' {what}" if keys else f"{where}: {what}"
+
+
+def expected_s(file: PlanFile) -> float:
+    """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
+    total_s = 0.0
+    for step in file.plan.steps:
+        if isinstance(step, TcpStep):
+            once_s = (step.made().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
+        else:
+            once_s = step.made(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
+        total_s += once_s * file.plan.repeats_of(step)
+    return total_s
+
+
+def _line_bps(file: PlanFile) -> float:
+    rig = file.rig
+    assert rig  # a plan with a frame step has a rig
+    return rig.rated
+
+
+def _is_simulated(file: PlanFile) -> bool:
+    rig = file.rig
+    return rig is not None and rig.kind == "simulated"
+
+
+def run_plan(
+    request: PlanRequest, observer: Observer, on_record: OnRecord, bench: Bench, clock: Clock = SYSTEM
+) -> PlanOutcome:
+    """Runs what is not yet in the logbook, and judges the whole.
+
+    Raises whatever broke a run off, and PlanError when the series belong to another plan.
+    """
+    plan = request.file.plan
+    done = _done(request)
+    before: Step | None = None
+    for step, number in plan.rounds():
+        if number < done[step.name]:
+            continue
+        if step is not before:
+            bench(step.name, step.instruction)
+            before = step
+        _take(request, step, number, observer, on_record, clock)
+    return judge_plan(request)
+
+
+def judge_plan(request: PlanRequest) -> PlanOutcome:
+    """Judges what the logbook has of a plan."""
+    plan = request.file.plan
+    with closing(Logbook(request.logbook)) as logbook:
+        series, records = {}, {}
+        for step in plan.steps:
+            try:
+                found = series_of(logbook, request.series(step))
+                records[step.name] = logbook.series_records(request.series(step))
+            except NothingFoundError:
+                found = Series(request.series(step), [])
+            series[step.name] = Series(step.name, found.runs, found.left_out)
+    return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records)
+
+
+def _done(request: PlanRequest) -> dict[str, int]:
+    """How many complete runs each step has. Raises PlanError when they are of another plan."""
+    found = {}
+    with closing(Logbook(request.logbook)) as logbook:
+        known = logbook.series()
+        for step in request.file.plan.steps:
+            records = logbook.series_records(request.series(step)) if request.series(step) in known else []
+            digests = {record.attributes.get("plan-digest") for record in records}
+            if digests - {request.file.digest}:
+                raise PlanError(
+                    f"the logbook has runs of '{request.series(step)}' that another version of the plan took",
+                    "Give this one a name of its own with --name.",
+                )
+            found[step.name] = sum(record.state == "complete" for record in records)
+    return found
+
+
+def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_record: OnRecord, clock: Clock) -> None:
+    """Takes one run of a step."""
+    plan = request.file.plan
+    attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
+    label = Label(request.series(step), attributes, step.instruction)
+    if isinstance(step, FramesStep):
+        rig = request.file.rig
+        assert rig  # the model sees to it
+        test = step.made(rig.rated)
+        frames = FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
+        run_frames(frames, observer, on_record, clock)
+        return
+    assert plan.station
+    settings = StationsSettings(plan.station, request.token, near_name=request.near_name, rated_bps=plan.rated)
+    tcp = TcpRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
+    run_tcp(tcp, observer, on_record, clock)

@@ -1,0 +1,140 @@
+"""Criteria over the series of a plan: limits, regressions, many figures at once, drift, and what allows no verdict."""
+
+import unittest
+from collections.abc import Sequence
+
+from harvok.core.figures import Figure, Mark
+from harvok.core.judgement.criteria import Criterion, Judgement, Rules, judge, oddities
+from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.measures.statistics import repeats_needed
+from harvok.core.tcp.limiter import Limiter
+
+STEADY = (940e6, 941e6, 939e6, 940.5e6, 939.5e6)
+WIDE = (900e6, 960e6, 930e6, 985e6, 925e6)
+TESTER = Limiter("cpu-near", "a core was busy for 99 %", "take a faster host")
+
+
+def series(
+    name: str,
+    values: Sequence[float],
+    quantity: str = "goodput-settled",
+    direction: str = "send",
+    conditions: dict[str, str] | None = None,
+    limiter: Limiter | None = None,
+    mark: Mark = "",
+) -> Series:
+    limiters = {direction: limiter} if limiter else {}
+    figures = [Figure(quantity, value, {"direction": direction}, mark) for value in values]
+    return Series(name, [RunSample(f"{name}{n}", [f], conditions or {}, limiters) for n, f in enumerate(figures)])
+
+
+def judged(criterion: Criterion, *every: Series, rules: Rules | None = None) -> Judgement:
+    return judge([criterion], {one.name: one for one in every}, rules or Rules())
+
+
+class Limits(unittest.TestCase):
+    def test_least_and_most(self) -> None:
+        for limit, wanted in ((930e6, "ACCEPT"), (950e6, "REJECT"), (940e6, "RETEST")):
+            found = judged(Criterion("goodput-settled", "a", least=limit), series("a", STEADY))
+            self.assertEqual(found.verdict, wanted, found.findings)
+        for limit, wanted in ((950e6, "ACCEPT"), (930e6, "REJECT")):
+            self.assertEqual(judged(Criterion("goodput-settled", "a", most=limit), series("a", STEADY)).verdict, wanted)
+
+    def test_a_straddled_limit_says_how_many_repeats_would_tell(self) -> None:
+        (finding,) = judged(Criterion("goodput-settled", "a", least=930e6), series("a", WIDE)).findings
+        self.assertEqual(finding.verdict, "RETEST")
+        self.assertRegex(finding.advice, r"About \d+ repeats would tell")
+
+    def test_labels_narrow_a_criterion_down(self) -> None:
+        good, bad = series("a", STEADY), series("a", WIDE, direction="receive")
+        pairs = zip(good.runs, bad.runs, strict=True)
+        both = Series("a", [RunSample("x", [*one.figures, *other.figures], {}) for one, other in pairs])
+        whole = Criterion("goodput-settled", "a", least=930e6)
+        self.assertEqual(judged(whole, both).verdict, "RETEST")
+        narrow = Criterion("goodput-settled", "a", least=930e6, labels={"direction": "send"})
+        self.assertEqual(judged(narrow, both).verdict, "ACCEPT")
+
+    def test_many_figures_are_judged_more_carefully(self) -> None:
+        """A limit that one interval of 95 % just keeps is kept no more when twenty are judged at once."""
+        one = Criterion("goodput-settled", "a", least=937.5e6)
+        self.assertEqual(judged(one, series("a", STEADY)).verdict, "ACCEPT")
+        twenty = judge([one] * 20, {"a": series("a", STEADY)}, Rules())
+        self.assertEqual(twenty.verdict, "RETEST")
+
+
+class WhatAllowsNoVerdict(unittest.TestCase):
+    def test_too_few_too_wide_missing_or_the_tester(self) -> None:
+        criterion = Criterion("goodput-settled", "a", least=1.0)
+        for every, rules, words in (
+            ([series("a", STEADY[:3])], Rules(), "3 complete runs where 5"),
+            ([], Rules(), "0 complete runs"),
+            ([series("a", WIDE)], Rules(largest_spread=0.05), "spreads over"),
+            ([series("a", STEADY, quantity="throughput")], Rules(), "no run has a figure"),
+            ([series("a", STEADY, limiter=TESTER)], Rules(), "tester itself"),
+            ([series("a", STEADY, mark="tester-limit")], Rules(), "tester itself"),
+            ([series("a", STEADY[:1])], Rules(least_repeats=1), "says nothing about spread"),
+        ):
+            found = judged(criterion, *every, rules=rules)
+            self.assertEqual(found.verdict, "RETEST")
+            self.assertIn(words, found.findings[0].reason)
+
+    def test_no_criteria_no_verdict(self) -> None:
+        self.assertEqual(judge([], {"a": series("a", STEADY)}, Rules()).verdict, "RETEST")
+
+
+class Regressions(unittest.TestCase):
+    CRITERION = Criterion("goodput-settled", "b", largest_regression=0.02, against="a")
+
+    def against(self, factor: float, **more: object) -> Judgement:
+        after = series("b", [value * factor for value in STEADY], **more)  # type: ignore[arg-type]
+        return judged(self.CRITERION, series("a", STEADY), after)
+
+    def test_within_beyond_and_between(self) -> None:
+        for factor, wanted in ((1.0, "ACCEPT"), (0.9, "REJECT"), (0.98, "RETEST")):
+            self.assertEqual(self.against(factor).verdict, wanted)
+
+    def test_less_is_better_for_a_delay(self) -> None:
+        criterion = Criterion("rtt-mean", "b", largest_regression=0.1, against="a")
+        before = series("a", [value / 1e12 for value in STEADY], "rtt-mean")
+        for factor, wanted in ((0.5, "ACCEPT"), (1.5, "REJECT")):
+            after = series("b", [value * factor / 1e12 for value in STEADY], "rtt-mean")
+            self.assertEqual(judged(criterion, before, after).verdict, wanted)
+
+    def test_unlike_conditions_unless_they_are_named(self) -> None:
+        before = series("a", STEADY, conditions={"near.interface": "eth0"})
+        after = series("b", STEADY, conditions={"near.interface": "eth1"})
+        found = judged(self.CRITERION, before, after)
+        self.assertEqual(found.verdict, "RETEST")
+        self.assertIn("near.interface", found.findings[0].reason)
+        named = Criterion("goodput-settled", "b", largest_regression=0.02, against="a", changed=("interface", "dscp"))
+        self.assertEqual(judged(named, before, after).verdict, "ACCEPT")
+
+    def test_drift_gives_no_verdict_unless_the_runs_alternated(self) -> None:
+        rising = [940e6 * (1 + 0.01 * n) for n in range(8)]
+        before, after = series("a", rising), series("b", [v * 1.005 for v in rising])
+        found = judged(self.CRITERION, before, after)
+        self.assertEqual(found.verdict, "RETEST")
+        self.assertIn("drifts", found.findings[0].reason)
+        self.assertEqual(judged(self.CRITERION, before, after, rules=Rules(paired=True)).verdict, "ACCEPT")
+
+    def test_a_baseline_without_the_figure(self) -> None:
+        found = judged(self.CRITERION, series("a", STEADY, "throughput"), series("b", STEADY))
+        self.assertIn("no such figure", found.findings[0].reason)
+
+
+class Oddities(unittest.TestCase):
+    def test_outliers_and_trends_are_pointed_out(self) -> None:
+        (said,) = oddities(series("a", [*STEADY, 700e6]))
+        self.assertIn("repeat 6 stands apart", said)
+        (said,) = oddities(series("a", [940e6 - 3e6 * n for n in range(7)]))
+        self.assertIn("falls from repeat to repeat", said)
+        self.assertEqual(oddities(series("a", STEADY)), [])
+        self.assertEqual(oddities(series("a", [1.0, 2.0])), [])
+
+
+class Repeats(unittest.TestCase):
+    def test_more_spread_needs_more_and_no_gap_needs_all(self) -> None:
+        few, many = repeats_needed(0.002, 0.01), repeats_needed(0.01, 0.01)
+        assert few and many
+        self.assertTrue(5 <= few < many < 40)
+        self.assertIsNone(repeats_needed(1.0, 0.0))
