@@ -22,6 +22,7 @@ COMMANDS: dict[str, Row] = {
     "plan": Row("harvok.cli.commands.plan", "Write, check and show plans."),
     "run": Row("harvok.cli.commands.run", "Run a plan and say ACCEPT, REJECT or RETEST."),
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
+    "report": Row("harvok.cli.commands.report", "Write reports, and check them against the logbook."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
     "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),
     "demo": Row("harvok.cli.commands.demo", "Show the whole job on this host alone, in under a minute."),

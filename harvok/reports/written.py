@@ -14,7 +14,19 @@ from harvok.core.quantities import QUANTITIES
 from harvok.errors import UsageError
 from harvok.reports.document import Report, Table
 
-_TIDY = ("run", "started_utc", "state", "series", "quantity", "name", "layer", "unit", "direction", "frame_size", "load")
+_TIDY = (
+    "run",
+    "started_utc",
+    "state",
+    "series",
+    "quantity",
+    "name",
+    "layer",
+    "unit",
+    "direction",
+    "frame_size",
+    "load",
+)
 
 
 def write_report(report: Report, path: Path) -> None:

@@ -8,7 +8,6 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.compare import show_finding
-from harvok.cli.render.rig import drawing
 from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.figures import Figure
 from harvok.core.judgement.compare import where
@@ -19,6 +18,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity, format_share, format_span, format_speed
+from harvok.reports.rig_drawing import drawing
 from harvok.runner.plans import PlanOutcome
 
 _SHOWN = ("goodput-settled", "ceiling-share", "throughput", "latency-p999")

@@ -9,6 +9,7 @@ from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_size, format_speed
+from harvok.reports.rig_drawing import drawing
 
 
 def show_rig(console: Console, rig: RigFile, problems: Sequence[str] = ()) -> None:
@@ -20,25 +21,6 @@ def show_rig(console: Console, rig: RigFile, problems: Sequence[str] = ()) -> No
         console.print(Text(text), soft_wrap=True)
     for text in problems:
         console.print(Text.assemble(("problem ", "bold red"), text), soft_wrap=True)
-
-
-def drawing(rig: RigFile) -> list[str]:
-    """The rig as lines of text: two tester ports, and the device between them."""
-    lead = f"──{format_speed(rig.rated)}──"
-    ports = (rig.port1.interface, rig.port2.interface) if isinstance(rig, PortsRig) else ("port 1", "port 2")
-    left, right = (_box(port, "tester") for port in ports)
-    if isinstance(rig, PortsRig | VirtualRig) and rig.device == "wire":
-        middle, gap = ["", lead, "", ""], " " * len(lead)
-        return [f"{a}{m or gap}{b}" for a, m, b in zip(left, middle, right, strict=True)]
-    what = rig.kind if isinstance(rig, SimulatedRig) else rig.device
-    middle, gap = _box(rig.name, f"({what})" if what == "simulated" else what), " " * len(lead)
-    joins = [gap, lead, gap, gap]
-    return [f"{a}{j}{m}{j}{b}" for a, j, m, b in zip(left, joins, middle, right, strict=True)]
-
-
-def _box(name: str, what: str) -> list[str]:
-    width = max(len(name), len(what)) + 2
-    return [f"┌{'─' * width}┐", f"│{name:^{width}}│", f"│{what:^{width}}│", f"└{'─' * width}┘"]
 
 
 def rig_words(rig: RigFile) -> list[str]:

@@ -1,0 +1,112 @@
+"""Plots of repeats: every run of each series as a point, with the trimmed mean and its interval."""
+
+import io
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+from harvok.core.figures import Figure
+from harvok.core.judgement.compare import where
+from harvok.core.measures.statistics import summarise
+from harvok.core.models.run import RunRecord
+from harvok.core.quantities import QUANTITIES
+from harvok.core.trial import TcpTrialResult
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure as Canvas
+
+_WIDTH, _HEIGHT_A_PLOT = 8.0, 2.6
+_MOST_PLOTS = 6
+_SCALES = {"b/s": (1e6, "Mb/s"), "frames/s": (1.0, "frames/s"), "ratio": (0.01, "%"), "s": (1e-6, "µs")}
+_MOST_RUNS = 12
+
+
+def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str) -> bytes | None:
+    """One plot for each direction and frame size, as SVG: a column for each series; None where there is nothing."""
+    values: dict[str, dict[str, list[float]]] = {}
+    for name, records in series.items():
+        for figure in _complete(records):
+            if figure.quantity == quantity:
+                values.setdefault(where(figure.labels), {}).setdefault(name, []).append(figure.value)
+    if not values:
+        return None
+    from matplotlib.figure import Figure as Canvas
+
+    shown = list(values.items())[:_MOST_PLOTS]
+    columns = 2 if len(shown) > 1 else 1
+    rows = -(-len(shown) // columns)
+    canvas = Canvas(figsize=(_WIDTH, _HEIGHT_A_PLOT * rows + 0.4), layout="constrained")
+    for number, (of, by_series) in enumerate(shown, 1):
+        axes = canvas.add_subplot(rows, columns, number)
+        _strip(axes, by_series, QUANTITIES[quantity].unit)
+        axes.set_title(of, fontsize="medium")
+    canvas.suptitle(f"{QUANTITIES[quantity].name}: every repeat, trimmed mean and 95 % interval")
+    return _svg(canvas)
+
+
+def _complete(records: Sequence[RunRecord]) -> list[Figure]:
+    return [figure for record in records if record.state == "complete" for figure in record.figures]
+
+
+def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], unit: str) -> None:
+    factor, shown_unit = _SCALES.get(unit, (1.0, unit))
+    for column, values in enumerate(by_series.values()):
+        count = len(values)
+        across = [column + 0.24 * (n / max(count - 1, 1) - 0.5) - 0.12 for n in range(count)]
+        axes.plot(across, [value / factor for value in values], "o", color=f"C{column}", alpha=0.7)
+        summary = summarise(values)
+        interval = summary.interval()
+        if count > 1:
+            reach = [[(summary.mean - interval.low) / factor], [(interval.high - summary.mean) / factor]]
+            axes.errorbar([column + 0.2], [summary.mean / factor], yerr=reach, fmt="s", capsize=5, color="black")
+    axes.set_xticks(range(len(by_series)), list(by_series))
+    axes.set_xlim(-0.6, len(by_series) - 0.4)
+    axes.set_ylabel(shown_unit)
+    axes.ticklabel_format(axis="y", useOffset=False, style="plain")
+    axes.grid(axis="y", alpha=0.3)
+
+
+def draw_over_time(records: Sequence[RunRecord]) -> bytes | None:
+    """Goodput, round-trip time and bytes sent again over the time of each TCP run, under one another, as SVG."""
+    runs = [record for record in records if any(isinstance(trial.result, TcpTrialResult) for trial in record.trials)]
+    if not runs:
+        return None
+    from matplotlib.figure import Figure as Canvas
+
+    canvas = Canvas(figsize=(_WIDTH, 6.0), layout="constrained")
+    goodput, rtt, again = canvas.subplots(3, 1, sharex=True)
+    for number, record in enumerate(runs[:_MOST_RUNS]):
+        _over_time(goodput, rtt, again, record, f"C{number % 10}")
+    for axes, label in ((goodput, "goodput, Mb/s"), (rtt, "RTT, µs"), (again, "sent again so far, kB")):
+        axes.set_ylabel(label)
+        axes.set_ylim(bottom=0)
+        axes.set_xlim(left=0)
+        axes.grid(alpha=0.3)
+    again.set_xlabel("s since the start of a direction; dashed: receive")
+    left_out = f" (the first {_MOST_RUNS} of {len(runs)})" if len(runs) > _MOST_RUNS else ""
+    canvas.suptitle(f"Every run over time{left_out}")
+    return _svg(canvas)
+
+
+def _over_time(goodput: "Axes", rtt: "Axes", again: "Axes", record: RunRecord, colour: str) -> None:
+    for trial in record.trials:
+        for one in trial.result.directions if isinstance(trial.result, TcpTrialResult) else ():
+            style = "-" if one.direction == "send" else "--"
+            heard, sent = one.receiver_intervals, one.sender_intervals
+            rates = [interval.goodput_bps / 1e6 for interval in heard]
+            goodput.plot([interval.end_s for interval in heard], rates, style, marker=".", color=colour)
+            ends = [interval.end_s for interval in sent if interval.tcp]
+            delays = [_mean([info.rtt_us for info in interval.tcp if info.rtt_us]) for interval in sent if interval.tcp]
+            rtt.plot(ends, delays, style, marker=".", color=colour)
+            resent = [sum(info.retransmitted_bytes or 0 for info in i.tcp) / 1e3 for i in sent if i.tcp]
+            again.plot(ends, resent, style, marker=".", color=colour)
+
+
+def _mean(values: Sequence[float]) -> float:
+    return sum(values) / len(values) if values else float("nan")
+
+
+def _svg(canvas: "Canvas") -> bytes:
+    out = io.BytesIO()
+    canvas.savefig(out, format="svg")
+    return out.getvalue()

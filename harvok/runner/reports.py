@@ -1,0 +1,208 @@
+"""Puts reports together from the logbook: of a run, of series, of a comparison, of a plan."""
+
+import getpass
+import tempfile
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from harvok import __version__
+from harvok.clock import SYSTEM, Clock
+from harvok.core.judgement.compare import Criteria, compare, where
+from harvok.core.judgement.criteria import oddities
+from harvok.core.measures.statistics import summarise
+from harvok.core.models.run import RigRecord, RunRecord
+from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.quantities import QUANTITIES
+from harvok.core.trial import TcpTrial
+from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
+from harvok.errors import NothingFoundError
+from harvok.logbook.store import Logbook
+from harvok.reports.document import Picture, Report, Table, digest_of
+from harvok.runner.plans import PlanRequest, judge_plan
+from harvok.runner.samples import series_of
+
+_HEADLINES = ("goodput-settled", "throughput")
+_SHOWN = (
+    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-least", "rtt-mean", "buffer-delay",
+    "throughput", "throughput-share", "throughput-l1", "throughput-l2", "frame-loss",
+    "latency-least", "latency-mean", "latency-median", "latency-p999", "latency-most", "latency-jitter",
+    "burst-mean", "buffer-time", "recovery-time", "reset-time", "tester-limit", "delay-floor-median",
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Signature:
+    """Who signs a report, and when it was made."""
+
+    operator: str = ""
+    clock: Clock = SYSTEM
+
+
+def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], signature: Signature) -> Report:
+    """A report of a run or a series, or of two series as before and after, between which `changed` differs on purpose.
+
+    Raises NothingFoundError.
+    """
+    with closing(Logbook(place)) as logbook:
+        groups = {name: _records(logbook, name) for name in names}
+        known = logbook.series()
+        every = [series_of(logbook, name) for name in names if name in known]
+    report = _report(" and ".join(names), groups, signature)
+    remarks = [said for series in every for said in oddities(series)]
+    if len(every) == 2:
+        found = compare(every[0], every[1], Criteria(), changed)
+        return replace(report, verdict=found.verdict, findings=found.findings, remarks=remarks)
+    return replace(report, remarks=remarks)
+
+
+def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
+    """A report of what the logbook has of a plan. Raises NothingFoundError when that is nothing."""
+    outcome = judge_plan(request)
+    if not any(outcome.records.values()):
+        raise NothingFoundError(f"the logbook has no run of '{request.name}'", "Run the plan first; check the name.")
+    plan, judgement = request.file.plan, outcome.judgement
+    report = _report(f"{request.name}: {plan.about or plan.name}", outcome.records, signature)
+    return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=judgement.remarks)
+
+
+def verify(place: str, runs: Sequence[str], digest: str) -> bool:
+    """Whether the logbook still has the very records that a report rests on. Raises NothingFoundError for one that is
+    gone."""
+    with closing(Logbook(place)) as logbook:
+        return digest_of(list(logbook.records(runs))) == digest
+
+
+def _records(logbook: Logbook, name: str) -> list[RunRecord]:
+    """The records of a series, or the one of a run."""
+    if name in logbook.series():
+        return logbook.series_records(name)
+    return [logbook.record(logbook.find(name))]
+
+
+def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -> Report:
+    records = [record for group in groups.values() for record in group]
+    return Report(
+        title=title,
+        made=signature.clock.utc(),
+        operator=signature.operator or getpass.getuser(),
+        version=__version__,
+        records=records,
+        facts=_facts(records),
+        drawing=_drawing(records[0]) if records else [],
+        tables=[_results(groups), _every_run(records), *_every_trial(records)],
+        pictures=_pictures(groups, records),
+    )
+
+
+def _drawing(record: RunRecord) -> list[str]:
+    if isinstance(record.rig, RigRecord):
+        speed = f" {format_speed(record.link.rated_bps)} " if record.link.rated_bps else ""
+        far = record.far.name if record.far else record.rig.station
+        return [f"{record.near.name} ──{speed}── {far}"]
+    from harvok.reports.rig_drawing import drawing
+
+    return drawing(record.rig.file)
+
+
+def _facts(records: Sequence[RunRecord]) -> list[tuple[str, str]]:
+    """What holds for the records; several values where they differ."""
+    found: dict[str, list[str]] = {}
+    for record in records:
+        near, port = record.near, record.near.interface if record.far else None
+        facts = {
+            "taken": f"{record.started:%Y-%m-%d}",
+            "between": record.between,
+            "rated": format_speed(record.link.rated_bps) if record.link.rated_bps else "",
+            "near end": f"{near.system} {near.kernel}, {near.cores} × {near.cpu_model or near.machine}",
+            "far end": f"{record.far.system} {record.far.kernel}" if record.far else "",
+            "interface": f"{port.name} ({port.driver or port.kind}), MTU {port.mtu_bytes} B" if port else "",
+            "Harvok": record.harvok,
+            "command": " ".join(record.command),
+            **record.attributes,
+        }
+        for key, value in facts.items():
+            if value and value not in found.setdefault(key, []):
+                found[key].append(value)
+    return [(key, "; ".join(values)) for key, values in found.items() if values]
+
+
+def _results(groups: Mapping[str, Sequence[RunRecord]]) -> Table:
+    """Trimmed mean and spread of each figure, a pair of columns for each group."""
+    values: dict[tuple[str, str], dict[str, list[float]]] = {}
+    for name, records in groups.items():
+        for figure in (f for r in records if r.state == "complete" for f in r.figures if f.quantity in _SHOWN):
+            values.setdefault((figure.quantity, where(figure.labels)), {}).setdefault(name, []).append(figure.value)
+    header = ["figure", "layer"] + [column for name in groups for column in (name, "spread", "repeats")]
+    rows = []
+    for (quantity, of), by_group in sorted(values.items(), key=lambda item: _SHOWN.index(item[0][0])):
+        meaning = QUANTITIES[quantity]
+        row = [f"{meaning.name}, {of}" if of else meaning.name, meaning.layer]
+        for name in groups:
+            summary = summarise(by_group[name]) if name in by_group else None
+            row += (
+                [format_quantity(summary.mean, meaning.unit), format_share(summary.spread), str(len(summary.values))]
+                if summary
+                else ["–", "–", "0"]
+            )
+        rows.append(row)
+    return Table("Results: trimmed means of the repeats", header, rows)
+
+
+def _every_run(records: Sequence[RunRecord]) -> Table:
+    rows = []
+    for record in records:
+        shown = [f for f in record.figures if f.quantity in _HEADLINES]
+        said = "; ".join(f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}" for f in shown)
+        limiters = ", ".join(f"{way}: {kind}" for way, kind in record.limiters.items())
+        taken = f"{record.started:%Y-%m-%d %H:%M:%S}"
+        rows.append([record.id, taken, record.state, record.series or "", said, limiters])
+    return Table("Every run", ["run", "taken (UTC)", "state", "series", "main figures", "limited by"], rows)
+
+
+def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
+    rows = []
+    for record in records:
+        for number, one in enumerate(record.trials, 1):
+            if isinstance(one.trial, TcpTrial) or not one.result or one.result.kind != "frames":
+                continue
+            for got in one.result.directions:
+                load = " then ".join(format_frame_rate(step.load_fps) for step in one.trial.steps)
+                rows.append(
+                    [
+                        f"{record.id} {number}",
+                        one.trial.about,
+                        got.direction,
+                        f"{load} frames/s, {format_duration(one.trial.duration_s)}",
+                        f"{format_frame_rate(got.offered_load_fps)} frames/s",
+                        f"{got.lost_frames} ({format_share(got.loss)})",
+                        format_duration(got.delay.median_s) if got.delay else "–",
+                    ]
+                )
+    header = ["run and trial", "what for", "direction", "intended", "offered", "lost", "typical delay"]
+    return [Table("Every trial", header, rows)] if rows else []
+
+
+def _pictures(groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord]) -> list[Picture]:
+    from harvok.reports.repeats import draw_over_time, draw_repeats
+
+    pictures = []
+    for quantity in _HEADLINES:
+        if svg := draw_repeats(groups, quantity):
+            pictures.append(Picture(f"every repeat: {QUANTITIES[quantity].name}", svg))
+    if svg := draw_over_time(records):
+        pictures.append(Picture("every run over time", svg))
+    benchmarks = [r for g in groups.values() for r in g[:1] if isinstance(r.test, FrameTest)]
+    if benchmarks:
+        pictures += _frame_pictures(benchmarks)
+    return pictures
+
+
+def _frame_pictures(records: Sequence[RunRecord]) -> list[Picture]:
+    """The plots of the first frame run of each group."""
+    from harvok.reports.frames import draw
+
+    with tempfile.TemporaryDirectory() as folder:
+        drawn = [path for path in draw(records, Path(folder)) if path.suffix == ".svg"]
+        return [Picture(path.stem, path.read_bytes()) for path in drawn]

@@ -1,0 +1,90 @@
+"""Reports with the installed program, in every form, and their check against the logbook."""
+
+import csv
+import json
+import re
+from xml.etree import ElementTree
+
+from harvok.logbook.store import Logbook
+from tests.whole.program import ProgramTest
+from tests.whole.test_plans import PLAN, RIG, STRICT
+
+
+class Reports(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        (self.folder / "rig.toml").write_text(RIG)
+        (self.folder / "plan.toml").write_text(PLAN + STRICT)
+        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=1)
+
+    def made(self, name: str, *more: str) -> str:
+        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", name, *more)
+        return (self.folder / name).read_text()
+
+    def test_one_page_that_holds_everything(self) -> None:
+        page = self.made("report.html", "--operator", "M. <Kepler>")
+        for words in (
+            "<b>REJECT</b>", "breaks the 600 000 frames/s asked for at least", "──1 Gb/s──", "A-17",
+            "M. &lt;Kepler&gt;", "Every run", "Every trial", "data:image/svg+xml;base64,",
+            "prefers-color-scheme: dark", "throughput at 64 B",
+        ):  # fmt: skip
+            self.assertIn(words, page)
+        self.assertEqual(re.findall(r'(?:src|href)="(?!data:)', page), [], "nothing is fetched from elsewhere")
+
+    def test_it_can_be_checked_against_the_logbook(self) -> None:
+        self.made("report.html")
+        self.made("report.json")
+        for name in ("report.html", "report.json"):
+            self.assertIn("unchanged", self.harvok("report", "verify", name).stdout)
+        logbook = Logbook(str(self.logbook))
+        record = logbook.record(logbook.find("last"))
+        logbook.finish(record.model_copy(update={"note": "somebody was here"}))
+        logbook.close()
+        self.assertIn("CHANGED", self.harvok("report", "verify", "report.html", code=1).stdout)
+        self.harvok("logbook", "remove", "last", "--yes")
+        self.assertIn("there is no run", self.harvok("report", "verify", "report.html", code=2).stderr)
+        self.assertIn("names no runs", self.harvok("report", "verify", "plan.toml", code=2).stderr)
+
+    def test_csv_is_tidy(self) -> None:
+        rows = list(csv.DictReader(self.made("report.csv").splitlines()))
+        found = [row for row in rows if row["quantity"] == "throughput" and row["frame_size"] == "1518"]
+        self.assertEqual(len(found), 5)
+        self.assertEqual(
+            {(row["unit"], row["layer"], row["with_asset"]) for row in found}, {("frames/s", "L2", "A-17")}
+        )
+        self.assertTrue(all(abs(float(row["value"]) - 81274.4) < 1 for row in found))
+
+    def test_junit_counts_every_finding(self) -> None:
+        suite = ElementTree.fromstring(self.made("report.xml")).find("testsuite")
+        assert suite is not None
+        cases = suite.findall("testcase")
+        self.assertEqual((suite.get("tests"), suite.get("failures"), suite.get("errors")), (str(len(cases)), "1", "0"))
+        self.assertEqual(len(suite.findall("testcase/failure")), 1)
+
+    def test_json_and_markdown_say_the_same(self) -> None:
+        found = json.loads(self.made("report.json"))
+        self.assertEqual((found["format"], found["verdict"], len(found["runs"])), ("harvok-report", "REJECT", 5))
+        text = self.made("report.md")
+        self.assertIn(f"**REJECT**: {found['reason']}", text)
+        self.assertIn(found["digest"], text)
+        widths = {line.count("|") for line in text.split("## Every run")[1].split("##")[0].splitlines() if line}
+        self.assertEqual(len(widths), 1)
+
+    def test_runs_series_and_comparisons(self) -> None:
+        self.harvok("rfc2544", "rig.toml", "throughput", "--frame-size", "64", "--repeat", "5", "--series", "other")
+        self.harvok("report", "make", "last", "--to", "run.html")
+        self.assertNotIn("<b>ACCEPT", (self.folder / "run.html").read_text())
+        self.harvok(
+            "report", "make", "other", "dome-switch-A-17.benchmark", "--to", "two.md", "--changed", "frame-sizes"
+        )
+        self.assertIn("**ACCEPT**", (self.folder / "two.md").read_text())
+
+    def test_what_cannot_be_written_is_said(self) -> None:
+        for arguments, code, words in (
+            (("last", "--to", "a.docx"), 2, "'.docx' is no form"),
+            (("last", "--to", "none/a.html"), 2, "cannot be written"),
+            (("nosuch", "--to", "a.html"), 2, "nosuch"),
+            (("nosuch", "--plan", "plan.toml", "--to", "a.html"), 2, "no run of 'nosuch'"),
+            (("a", "b", "--plan", "plan.toml", "--to", "a.html"), 2, "one name"),
+        ):
+            self.assertIn(words, self.harvok("report", "make", *arguments, code=code).stderr)
