@@ -4,6 +4,7 @@ import math
 
 from harvok.core.wire.frame_orders import SendOrder
 from harvok.core.wire.test_frame import MOST_SLOTS, Ends, build
+from harvok.errors import UsageError
 from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 
 _RING_BYTES, _LEAST_SLOTS = 8 << 20, 1024
@@ -28,11 +29,20 @@ def blocks_for(load_fps: float) -> int:
 
 
 def slots_for(largest_frame: int, batch: int, mix: int, pairs: int) -> int:
-    """The length of a ring: some megabytes, whole batches, whole turns of a mix, and room for every address pair."""
+    """The length of a ring: some megabytes, whole batches, whole turns of a mix, and room for every address pair.
+
+    Raises UsageError when no ring is long enough for that.
+    """
     slot_bytes = slot_bytes_for(largest_frame)
     wanted = min(max(_RING_BYTES // slot_bytes // 4, _LEAST_SLOTS), 8192)
     whole = mix * batch if mix > 1 else batch
-    return min(slots_in_whole_pages(max(wanted, pairs), slot_bytes, whole), MOST_SLOTS)
+    slots = slots_in_whole_pages(max(wanted, pairs), slot_bytes, whole)
+    if slots > MOST_SLOTS:
+        raise UsageError(
+            f"no sending ring holds bursts of {batch} frames of a mix of {mix} sizes over {pairs} address pairs",
+            "Use bursts of 16, 64, 256 or 1024 frames (RFC 2544 §21), or fewer address pairs.",
+        )
+    return slots
 
 
 def templates(order: SendOrder) -> list[bytes]:

@@ -61,6 +61,7 @@ def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
     try:
         sock.bind((interface, protocol))
     except OSError as error:
+        sock.close()
         if error.errno == errno.ENODEV:
             raise NearEndError(
                 f"there is no interface {interface}", "`ip link` lists them; correct the rig file."

@@ -1,0 +1,99 @@
+"""Which calibration a frame test is held against."""
+
+import tempfile
+import unittest
+from contextlib import closing
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from unittest import mock
+
+from harvok.core.figures import Figure
+from harvok.core.link import Link
+from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.rig import RIG_FILE, PortsRig, VirtualRig
+from harvok.core.models.run import PortsRigRecord, RunRecord, VirtualRigRecord
+from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.errors import UsageError
+from harvok.logbook.store import Logbook
+from harvok.runner.calibration import floors_of, latest_calibration, limits_of
+from harvok.runner.frames import back_to_back_rig
+from tests.logbook.test_logbook import START, host
+
+SETTINGS = FrameSettings(line_bps=1e9)
+
+
+def virtual(**keys: object) -> VirtualRig:
+    made = RIG_FILE.validate_python({"version": 1, "kind": "virtual", "name": "a", "rated": "1G", **keys})
+    assert isinstance(made, VirtualRig)
+    return made
+
+
+def ports(one: str, other: str) -> PortsRig:
+    whole = {"version": 1, "kind": "ports", "name": "a", "rated": "1G"}
+    made = RIG_FILE.validate_python(whole | {"port1": {"interface": one}, "port2": {"interface": other}})
+    assert isinstance(made, PortsRig)
+    return made
+
+
+class Calibrations(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        logbook = closing(Logbook(str(Path(folder.name) / "book.sqlite")))
+        self.logbook = self.enterContext(logbook)
+        self.enterContext(mock.patch("socket.gethostname", return_value="dome"))
+
+    def keep(self, number: int, limit_fps: float = 9e5, **changes: object) -> RunRecord:
+        labels = {"direction": "send", "frame-size": "64"}
+        made = RunRecord(
+            id=f"run-{number}", state="complete", started=START + timedelta(minutes=number), harvok="0", command=[],
+            test=CalibrationTest((FrameSize("64", (64,)),), SETTINGS), rig=VirtualRigRecord(file=virtual()),
+            link=Link(1e9), near=host("dome"),
+            figures=[Figure("tester-limit", limit_fps, labels), Figure("delay-floor-median", 5e-6, labels)],
+        )  # fmt: skip
+        made = made.model_copy(update=changes)
+        self.logbook.add(made)
+        return made
+
+    def found(self, rig: VirtualRig | PortsRig | None = None, settings: FrameSettings = SETTINGS) -> str | None:
+        record = latest_calibration(self.logbook, rig or virtual(), settings)
+        return record.id if record else None
+
+    def test_the_newest_that_fits(self) -> None:
+        self.assertIsNone(self.found())
+        self.keep(1, 8e5)
+        newest = self.keep(2)
+        self.keep(3, state="invalid")
+        self.keep(4, near=host("hall"))
+        self.assertEqual(self.found(), newest.id)
+        self.assertEqual((limits_of(newest), floors_of(newest)), ({"64": 9e5}, {"64": 5e-6}))
+
+    def test_directions_and_ip_version_have_to_be_alike(self) -> None:
+        self.keep(1)
+        self.assertIsNone(self.found(settings=replace(SETTINGS, directions=("send", "receive"))))
+        self.assertIsNone(self.found(settings=replace(SETTINGS, ip_version=6)))
+
+    def test_the_ports_have_to_be_the_same_in_any_order(self) -> None:
+        facts = InterfaceFacts(name="eth1", kind="physical")
+        self.keep(1, rig=PortsRigRecord(file=ports("eth1", "eth2"), ports=[facts, facts]))
+        self.assertEqual(self.found(ports("eth2", "eth1")), "run-1")
+        self.assertIsNone(self.found(ports("eth1", "eth3")))
+        self.assertIsNone(self.found(virtual()))
+
+    def test_a_virtual_rig_needs_the_same_mtu_and_no_less_speed(self) -> None:
+        self.keep(1)
+        self.assertEqual(self.found(virtual(device="router", rated="100M")), "run-1")
+        self.assertIsNone(self.found(virtual(mtu=9000)))
+        self.assertIsNone(self.found(virtual(rated="10G")))
+        self.assertIsNone(self.found(ports("eth1", "eth2")))
+
+    def test_what_is_calibrated_is_a_lead(self) -> None:
+        made = back_to_back_rig(virtual(shape="100M"))
+        assert isinstance(made, VirtualRig)
+        self.assertEqual((made.device, made.shape), ("wire", None))
+        self.assertEqual(getattr(back_to_back_rig(ports("a", "b")), "device", ""), "wire")
+        simulated = RIG_FILE.validate_python({"version": 1, "kind": "simulated", "name": "a", "rated": "1G"})
+        with self.assertRaises(UsageError):
+            back_to_back_rig(simulated)
