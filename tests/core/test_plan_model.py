@@ -1,0 +1,109 @@
+"""Plans as models: the order of runs, the criteria they make, and what does not hold together."""
+
+import unittest
+from typing import Any
+
+from pydantic import ValidationError
+
+from harvok.core.models.plan import FramesStep, Plan, TcpStep, parse_plan
+
+TWO_STEPS: dict[str, Any] = {
+    "version": 1,
+    "name": "leads",
+    "station": "hall",
+    "repeats": 3,
+    "steps": [
+        {"name": "before", "test": "tcp", "duration": "2s"},
+        {"name": "after", "test": "tcp", "repeats": 2, "socket_buffer": "64k", "dscp": 46},
+    ],
+}
+
+
+def plan(**changes: Any) -> Plan:
+    return Plan.model_validate(TWO_STEPS | changes)
+
+
+def order(made: Plan) -> list[tuple[str, int]]:
+    return [(step.name, number) for step, number in made.rounds()]
+
+
+class Rounds(unittest.TestCase):
+    def test_one_step_after_the_other(self) -> None:
+        self.assertEqual(order(plan()), [("before", 0), ("before", 1), ("before", 2), ("after", 0), ("after", 1)])
+
+    def test_alternating_takes_turns_as_long_as_each_has_repeats(self) -> None:
+        wanted = [("before", 0), ("after", 0), ("before", 1), ("after", 1), ("before", 2)]
+        self.assertEqual(order(plan(alternate=True)), wanted)
+        self.assertTrue(plan(alternate=True).rules.paired)
+
+
+class Tests(unittest.TestCase):
+    def test_a_tcp_step(self) -> None:
+        before, after = plan().steps
+        assert isinstance(before, TcpStep) and isinstance(after, TcpStep)
+        self.assertEqual((before.made().direction, before.made().trial.duration_s), ("each", 2.0))
+        options = after.made().trial.options
+        self.assertEqual((options.socket_buffer_bytes, options.dscp, after.made().trial.interval_s), (64_000, 46, 1.0))
+
+    def test_a_frame_step_takes_the_speed_of_its_rig(self) -> None:
+        step = {"name": "all", "test": "rfc2544", "frame_sizes": [64, "aag"], "direction": "both", "ip_version": "none"}
+        (made,) = plan(rig="a.toml", steps=[step]).steps
+        assert isinstance(made, FramesStep)
+        test = made.made(10e9)
+        self.assertEqual((test.settings.line_bps, test.settings.directions), (10e9, ("send", "receive")))
+        self.assertEqual(([size.name for size in test.sizes], test.settings.ip_version), (["64", "aag"], None))
+
+    def test_ipv6_frames_are_large_enough_by_themselves(self) -> None:
+        (made,) = plan(rig="a.toml", steps=[{"name": "six", "test": "rfc2544", "ip_version": 6}]).steps
+        assert isinstance(made, FramesStep)
+        self.assertEqual(made.made(1e9).sizes[0].sizes, (86,))
+
+
+class Criteria(unittest.TestCase):
+    def test_one_for_each_step_but_the_one_it_compares_with(self) -> None:
+        every = {"figure": "ceiling-share", "least": "95%"}
+        against = {"figure": "goodput-settled", "against": "before", "largest_regression": "2%", "changed": ["dscp"]}
+        made = plan(criteria=[every, against]).made_criteria()
+        self.assertEqual(
+            [(c.step, c.least, c.against) for c in made[:2]], [("before", 0.95, None), ("after", 0.95, None)]
+        )
+        self.assertEqual([(c.step, c.largest_regression, c.changed) for c in made[2:]], [("after", 0.02, ("dscp",))])
+
+    def test_limits_are_read_in_the_unit_of_their_figure(self) -> None:
+        for figure, text, wanted in (
+            ("goodput-settled", "940M", 940e6), ("latency-p999", "20us", 20e-6), ("throughput", "81 000", 81_000.0),
+            ("frame-loss", "0.1%", 0.001), ("burst-mean", 250, 250.0),
+        ):  # fmt: skip
+            (made, _) = plan(criteria=[{"figure": figure, "most": text}]).made_criteria()
+            self.assertAlmostEqual(made.most or 0, wanted)
+
+    def test_labels(self) -> None:
+        criterion = {"figure": "frame-loss", "most": 0, "direction": "send", "frame_size": 64, "load": "90 %"}
+        (made, _) = plan(criteria=[criterion]).made_criteria()
+        self.assertEqual(made.labels, {"direction": "send", "frame-size": "64", "load": "90 %"})
+
+
+class WhatDoesNotHold(unittest.TestCase):
+    def test_each_fault_is_said(self) -> None:
+        limit = {"figure": "throughput", "least": 1}
+        for changes, words in (
+            ({"station": None}, "needs a station"),
+            ({"steps": [TWO_STEPS["steps"][0]] * 2}, "two steps are called before"),
+            ({"steps": []}, "at least 1"),
+            ({"steps": [{"name": "a b", "test": "tcp"}]}, "pattern"),
+            ({"steps": [{"name": "a", "test": "udp"}]}, "tcp"),
+            ({"rig": "a", "steps": [{"name": "a", "test": "rfc2544", "frame_sizes": [10]}]}, "neither a frame size"),
+            ({"criteria": [{"figure": "throughput"}]}, "needs a limit"),
+            ({"criteria": [limit | {"against": "before"}]}, "worse than what"),
+            ({"criteria": [limit | {"step": "never"}]}, "which there is not"),
+            ({"criteria": [{"figure": "ceiling", "against": "before", "largest_regression": "1%"}]}, "cannot regress"),
+            ({"criteria": [{"figure": "latency-p999", "most": "5"}]}, "'5'"),
+            ({"confidence": "100%"}, "less than 1"),
+        ):
+            with self.assertRaises(ValidationError) as caught:
+                plan(**changes)
+            self.assertIn(words, str(caught.exception))
+
+    def test_a_text(self) -> None:
+        made = parse_plan('version = 1\nname = "a"\nstation = "hall"\n[[steps]]\nname = "x"\ntest = "tcp"\n')
+        self.assertEqual((made.repeats_of(made.steps[0]), made.made_criteria(), made.confidence), (5, [], 0.95))

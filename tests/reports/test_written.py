@@ -1,0 +1,143 @@
+"""Reports as files, from made-up records: each form by itself, and what a form must not let through."""
+
+import csv
+import io
+import json
+import tempfile
+import unittest
+from dataclasses import replace
+from pathlib import Path
+from xml.etree import ElementTree
+
+from harvok.core.judgement.compare import Finding
+from harvok.errors import UsageError
+from harvok.reports.document import Picture, Report, Table, digest_of
+from harvok.reports.repeats import draw_over_time, draw_repeats
+from harvok.reports.written import FORMS, as_json, html, junit, markdown, tidy_csv, what_it_rests_on, write_report
+from tests.logbook.test_logbook import START, record
+
+HOSTILE = 'a <script>alert("lead")</script> | & \x07'
+RECORDS = [record(n, "before", 930 + n) for n in range(5)] + [record(n, "after", 830 + n) for n in range(5, 10)]
+
+
+def report(**changes: object) -> Report:
+    made = Report(
+        title=HOSTILE,
+        made=START,
+        operator="M. Kepler",
+        version="0.1",
+        records=RECORDS,
+        verdict="REJECT",
+        findings=[
+            Finding("REJECT", "send", HOSTILE, "swap it"),
+            Finding("RETEST", "", "few"),
+            Finding("ACCEPT", "x", "y"),
+        ],
+        remarks=["look here"],
+        facts=[("lead", HOSTILE)],
+        drawing=["dome ── hall"],
+        tables=[
+            Table("Results", ["figure", "before"], [["goodput | send", "1"]]),
+            Table("Every run", ["run"], [["a"]]),
+        ],
+        pictures=[Picture("repeats", b"<svg/>")],
+    )
+    return replace(made, **changes)  # type: ignore[arg-type]
+
+
+class Forms(unittest.TestCase):
+    def test_html_lets_nothing_through(self) -> None:
+        page = html(report())
+        self.assertNotIn("<script>", page)
+        self.assertIn("&lt;script&gt;", page)
+        for words in ('class="verdict REJECT"', "PHN2Zy8+", "look here", "dome ── hall", digest_of(RECORDS)):
+            self.assertIn(words, page)
+        bare = html(report(verdict=None, findings=[], remarks=[], drawing=[], pictures=[]))
+        for words in ('class="verdict', "Criteria and results", "To look at", "<img"):
+            self.assertNotIn(words, bare)
+
+    def test_markdown_keeps_its_tables_whole(self) -> None:
+        text = markdown(report())
+        self.assertIn("goodput \\| send", text)
+        self.assertIn("- look here", text)
+        self.assertTrue(text.endswith("\n"))
+
+    def test_csv_opens_as_it_is(self) -> None:
+        import pandas as pd
+
+        frame = pd.read_csv(io.StringIO(tidy_csv(report())))
+        settled = frame[frame["quantity"] == "goodput-settled"]
+        self.assertEqual((len(settled), str(settled["value"].dtype)), (10, "float64"))
+        self.assertEqual(set(settled["unit"]), {"b/s"})
+        means = settled.groupby("series")["value"].mean()
+        self.assertAlmostEqual(means["before"] / 1e6, 932, delta=1)
+
+    def test_csv_has_a_column_for_each_attribute(self) -> None:
+        tagged = [RECORDS[0].model_copy(update={"attributes": {"colour": "red"}}), RECORDS[1]]
+        rows = list(csv.DictReader(io.StringIO(tidy_csv(report(records=tagged)))))
+        self.assertEqual({row["with_colour"] for row in rows}, {"red", ""})
+
+    def test_junit_says_reject_and_retest_apart(self) -> None:
+        root = ElementTree.fromstring(junit(report()).encode())
+        suite = root[0]
+        self.assertEqual([suite.get(key) for key in ("tests", "failures", "errors")], ["3", "1", "1"])
+        self.assertEqual([[child.tag for child in case] for case in suite], [["failure"], ["error"], []])
+        self.assertEqual(suite.get("hostname"), "dome")
+
+    def test_json_is_whole(self) -> None:
+        found = json.loads(as_json(report()))
+        self.assertEqual((found["title"], found["verdict"], len(found["runs"])), (HOSTILE, "REJECT", 10))
+        self.assertEqual(len(found["figures"]), sum(len(one.figures) for one in RECORDS))
+        self.assertEqual(found["reason"], f"send: {HOSTILE}")
+        self.assertEqual(report(findings=[]).reason, "nothing was to be judged")
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def test_the_suffix_says_which_form(self) -> None:
+        for suffix, form in FORMS.items():
+            path = self.folder / f"report{suffix}"
+            write_report(report(), path)
+            self.assertEqual(path.read_text(), form(report()))
+        for path in (self.folder / "report.pdf", self.folder / "none" / "report.html"):
+            with self.assertRaises(UsageError):
+                write_report(report(), path)
+
+    def test_runs_and_digest_are_found_again(self) -> None:
+        for suffix in (".html", ".json"):
+            path = self.folder / f"report{suffix}"
+            write_report(report(), path)
+            self.assertEqual(what_it_rests_on(path), ([one.id for one in RECORDS], digest_of(RECORDS)))
+        for text in ("", "{}", '{"format": "other"}', "[1]"):
+            (self.folder / "other").write_text(text)
+            with self.assertRaises(UsageError):
+                what_it_rests_on(self.folder / "other")
+        with self.assertRaises(UsageError):
+            what_it_rests_on(self.folder / "nosuch")
+
+    def test_a_digest_changes_with_any_record_and_their_order(self) -> None:
+        digests = {
+            digest_of(RECORDS),
+            digest_of(RECORDS[:-1]),
+            digest_of(RECORDS[::-1]),
+            digest_of([RECORDS[0].model_copy(update={"note": "x"}), *RECORDS[1:]]),
+        }
+        self.assertEqual(len(digests), 4)
+
+
+class Plots(unittest.TestCase):
+    def test_repeats_and_time_are_drawn(self) -> None:
+        groups = {"before": RECORDS[:5], "after": RECORDS[5:]}
+        drawn = draw_repeats(groups, "goodput-settled")
+        assert drawn
+        for words in (b"<svg", b"before", b"trimmed mean"):
+            self.assertIn(words, drawn)
+        self.assertIsNone(draw_repeats(groups, "throughput"))
+        over_time = draw_over_time(RECORDS)
+        assert over_time
+        self.assertIn(b"<svg", over_time)
+        self.assertIsNone(draw_over_time([]))
