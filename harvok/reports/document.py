@@ -4,6 +4,7 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Literal
 
 from harvok.core.judgement.compare import Finding, Verdict
 from harvok.core.models.run import RunRecord
@@ -18,12 +19,15 @@ class Table:
     rows: list[list[str]]
 
 
+PictureKind = Literal["svg", "png"]
+
+
 @dataclass(frozen=True, slots=True)
 class Picture:
-    """A plot as SVG, and what it shows."""
+    """A plot and what it shows: SVG for a page, PNG for print."""
 
     title: str
-    svg: bytes
+    data: bytes
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,8 +21,8 @@ _MOST_SIZES = 3
 _MARKERS = "osD^v"  # so that lines are told apart without colour
 
 
-def draw(records: Sequence[RunRecord], folder: Path) -> list[Path]:
-    """Draws every plot that the records have figures for, as PNG and SVG; one line for each rig.
+def draw(records: Sequence[RunRecord], folder: Path, kinds: Sequence[str] = ("png", "svg")) -> list[Path]:
+    """Draws every plot that the records have figures for, as PNG and SVG unless told otherwise; one line for each rig.
 
     Raises UsageError when the folder cannot be written.
     """
@@ -46,13 +46,13 @@ def draw(records: Sequence[RunRecord], folder: Path) -> list[Path]:
         axes.grid(alpha=0.3)
         if axes.get_legend_handles_labels()[0]:
             axes.legend()
-        drawn += _save(figure.savefig, folder, name)
+        drawn += _save(figure.savefig, folder, name, kinds)
         pyplot.close(figure)
     return drawn
 
 
-def _save(save: Callable[..., None], folder: Path, name: str) -> list[Path]:
-    paths = [folder / f"{name}.png", folder / f"{name}.svg"]
+def _save(save: Callable[..., None], folder: Path, name: str, kinds: Sequence[str]) -> list[Path]:
+    paths = [folder / f"{name}.{kind}" for kind in kinds]
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for path in paths:

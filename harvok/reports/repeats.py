@@ -10,6 +10,7 @@ from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
 from harvok.core.trial import TcpTrialResult
+from harvok.reports.document import Picture, PictureKind
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -17,12 +18,13 @@ if TYPE_CHECKING:
 
 _WIDTH, _HEIGHT_A_PLOT = 8.0, 2.6
 _MOST_PLOTS = 6
+_DPI = 150
 _SCALES = {"b/s": (1e6, "Mb/s"), "frames/s": (1.0, "frames/s"), "ratio": (0.01, "%"), "s": (1e-6, "µs")}
 _MOST_RUNS = 12
 
 
-def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str) -> bytes | None:
-    """One plot for each direction and frame size, as SVG: a column for each series; None where there is nothing."""
+def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind: PictureKind = "svg") -> Picture | None:
+    """One plot for each direction and frame size, a column for each series; None where there is nothing."""
     values: dict[str, dict[str, list[float]]] = {}
     for name, records in series.items():
         for figure in _complete(records):
@@ -41,7 +43,7 @@ def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str) -> by
         _strip(axes, by_series, QUANTITIES[quantity].unit)
         axes.set_title(of, fontsize="medium")
     canvas.suptitle(f"{QUANTITIES[quantity].name}: every repeat, trimmed mean and 95 % interval")
-    return _svg(canvas)
+    return _picture(f"every repeat: {QUANTITIES[quantity].name}", canvas, kind)
 
 
 def _complete(records: Sequence[RunRecord]) -> list[Figure]:
@@ -66,8 +68,8 @@ def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], unit: str) ->
     axes.grid(axis="y", alpha=0.3)
 
 
-def draw_over_time(records: Sequence[RunRecord]) -> bytes | None:
-    """Goodput, round-trip time and bytes sent again over the time of each TCP run, under one another, as SVG."""
+def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> Picture | None:
+    """Goodput, round-trip time and bytes sent again over the time of each TCP run, under one another."""
     runs = [record for record in records if any(isinstance(trial.result, TcpTrialResult) for trial in record.trials)]
     if not runs:
         return None
@@ -85,7 +87,7 @@ def draw_over_time(records: Sequence[RunRecord]) -> bytes | None:
     again.set_xlabel("s since the start of a direction; dashed: receive")
     left_out = f" (the first {_MOST_RUNS} of {len(runs)})" if len(runs) > _MOST_RUNS else ""
     canvas.suptitle(f"Every run over time{left_out}")
-    return _svg(canvas)
+    return _picture("every run over time", canvas, kind)
 
 
 def _over_time(goodput: "Axes", rtt: "Axes", again: "Axes", record: RunRecord, colour: str) -> None:
@@ -106,7 +108,7 @@ def _mean(values: Sequence[float]) -> float:
     return sum(values) / len(values) if values else float("nan")
 
 
-def _svg(canvas: "Canvas") -> bytes:
+def _picture(title: str, canvas: "Canvas", kind: PictureKind) -> Picture:
     out = io.BytesIO()
-    canvas.savefig(out, format="svg")
-    return out.getvalue()
+    canvas.savefig(out, format=kind, dpi=_DPI)
+    return Picture(title, out.getvalue())

@@ -1,4 +1,4 @@
-"""Reports as files: HTML, Markdown, CSV, JSON and JUnit XML, one function each; a table finds them by suffix."""
+"""Reports as files: HTML, PDF, Markdown, CSV, JSON and JUnit XML, one function each; a table finds them by suffix."""
 
 import base64
 import csv
@@ -12,7 +12,8 @@ from xml.etree import ElementTree
 
 from harvok.core.quantities import QUANTITIES
 from harvok.errors import UsageError
-from harvok.reports.document import Report, Table
+from harvok.reports.document import PictureKind, Report, Table
+from harvok.reports.pdf import pdf
 
 _TIDY = (
     "run",
@@ -35,8 +36,9 @@ def write_report(report: Report, path: Path) -> None:
     form = FORMS.get(path.suffix)
     if not form:
         raise UsageError(f"'{path.suffix}' is no form of a report", f"Forms are {', '.join(FORMS)}.")
+    text = form(report)
     try:
-        path.write_text(form(report), encoding="utf-8")
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
     except OSError as error:
         raise UsageError(f"{path} cannot be written: {error.strerror}", "Give --to another file.") from error
 
@@ -46,7 +48,7 @@ def html(report: Report) -> str:
     from jinja2 import Environment, PackageLoader
 
     pages = Environment(loader=PackageLoader("harvok", "reports"), autoescape=True)
-    pictures = [(picture, base64.b64encode(picture.svg).decode()) for picture in report.pictures]
+    pictures = [(picture, base64.b64encode(picture.data).decode()) for picture in report.pictures]
     return pages.get_template("report.html.j2").render(report=report, pictures=pictures)
 
 
@@ -150,14 +152,19 @@ def _printable(text: str) -> str:
     return re.sub(r"[\x00-\x08\x0b\x0c\x0e-\x1f]", "", text)
 
 
-FORMS: dict[str, Callable[[Report], str]] = {
+FORMS: dict[str, Callable[[Report], str | bytes]] = {
     ".html": html,
     ".md": markdown,
     ".csv": tidy_csv,
     ".json": as_json,
     ".xml": junit,
+    ".pdf": pdf,
 }
 """The form that each suffix stands for."""
+
+
+PICTURES: dict[str, PictureKind] = {".html": "svg", ".pdf": "png"}
+"""The kind of pictures that a form has; the others have none."""
 
 
 def what_it_rests_on(path: Path) -> tuple[list[str], str]:

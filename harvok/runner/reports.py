@@ -19,7 +19,7 @@ from harvok.core.trial import TcpTrial
 from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
-from harvok.reports.document import Picture, Report, Table, digest_of
+from harvok.reports.document import Picture, PictureKind, Report, Table, digest_of
 from harvok.runner.plans import PlanRequest, judge_plan
 from harvok.runner.samples import series_of
 
@@ -34,10 +34,12 @@ _SHOWN = (
 
 @dataclass(frozen=True, slots=True)
 class Signature:
-    """Who signs a report, and when it was made."""
+    """Who signs a report, when it is made, and with what."""
 
     operator: str = ""
     clock: Clock = SYSTEM
+    pictures: PictureKind | None = None
+    """Which kind of pictures to draw, if any: drawing takes most of the time."""
 
 
 def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], signature: Signature) -> Report:
@@ -92,7 +94,7 @@ def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Si
         facts=_facts(records),
         drawing=_drawing(records[0]) if records else [],
         tables=[_results(groups), _every_run(records), *_every_trial(records)],
-        pictures=_pictures(groups, records),
+        pictures=_pictures(groups, records, signature.pictures) if signature.pictures else [],
     )
 
 
@@ -184,25 +186,26 @@ def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
     return [Table("Every trial", header, rows)] if rows else []
 
 
-def _pictures(groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord]) -> list[Picture]:
+def _pictures(
+    groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord], kind: PictureKind
+) -> list[Picture]:
     from harvok.reports.repeats import draw_over_time, draw_repeats
 
     pictures = []
     for quantity in _HEADLINES:
-        if svg := draw_repeats(groups, quantity):
-            pictures.append(Picture(f"every repeat: {QUANTITIES[quantity].name}", svg))
-    if svg := draw_over_time(records):
-        pictures.append(Picture("every run over time", svg))
+        if picture := draw_repeats(groups, quantity, kind):
+            pictures.append(picture)
+    if picture := draw_over_time(records, kind):
+        pictures.append(picture)
     benchmarks = [r for g in groups.values() for r in g[:1] if isinstance(r.test, FrameTest)]
     if benchmarks:
-        pictures += _frame_pictures(benchmarks)
+        pictures += _frame_pictures(benchmarks, kind)
     return pictures
 
 
-def _frame_pictures(records: Sequence[RunRecord]) -> list[Picture]:
+def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind) -> list[Picture]:
     """The plots of the first frame run of each group."""
     from harvok.reports.frames import draw
 
     with tempfile.TemporaryDirectory() as folder:
-        drawn = [path for path in draw(records, Path(folder)) if path.suffix == ".svg"]
-        return [Picture(path.stem, path.read_bytes()) for path in drawn]
+        return [Picture(path.stem, path.read_bytes()) for path in draw(records, Path(folder), [kind])]

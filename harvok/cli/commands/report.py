@@ -17,7 +17,7 @@ def make(
     ],
     to: Annotated[
         Path,
-        typer.Option(metavar="FILE", help="Where to; the suffix says how: .html .md .csv .json .xml (JUnit)."),
+        typer.Option(metavar="FILE", help="Where to; the suffix says how: .html .pdf .md .csv .json .xml (JUnit)."),
     ],
     logbook: LogbookOption,
     plan: Annotated[
@@ -36,18 +36,19 @@ def make(
     conditions, criteria and results, plots, every run and every trial;
     signed with a digest of the records.
     """
-    from harvok.reports.written import write_report
+    from harvok.reports.written import PICTURES, write_report
     from harvok.runner.reports import Signature, report_of_plan, report_of_runs
 
+    signature = Signature(operator, pictures=PICTURES.get(to.suffix))
     if plan:
         from harvok.runner.plans import PlanRequest, read_plan
 
         if len(names) != 1:
             raise typer.BadParameter("with --plan give one name: what the plan was run as", param_hint="'NAME'")
         request = PlanRequest(read_plan(plan), names[0], {}, logbook, [])
-        report = report_of_plan(request, Signature(operator))
+        report = report_of_plan(request, signature)
     else:
-        report = report_of_runs(logbook, names, changed or [], Signature(operator))
+        report = report_of_runs(logbook, names, changed or [], signature)
     write_report(report, to)
     typer.echo(f"written: {to}")
 
