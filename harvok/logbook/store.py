@@ -8,6 +8,8 @@ import contextlib
 import json
 import os
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,6 +24,16 @@ from harvok.logbook.tables import about, figures, journal, metadata, runs
 
 if TYPE_CHECKING:
     from harvok.core.models.run import RunRecord
+
+
+@dataclass(frozen=True, slots=True)
+class FigureValue:
+    """One figure of one run."""
+
+    run: str
+    started: datetime
+    labels: dict[str, str]
+    value: float
 
 
 class Logbook:
@@ -115,6 +127,19 @@ class Logbook:
         with self._reading() as db:
             ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(most)).scalars())
         return self.records(ids)
+
+    def values(self, quantity: str, rig: str, test: str = "") -> list[FigureValue]:
+        """A figure of all complete runs on a rig, oldest first; of one test only, when it is named."""
+        query = (
+            sa.select(runs.c.id, runs.c.started, figures.c.labels, figures.c.value)
+            .join(figures, figures.c.run == runs.c.id)
+            .where(figures.c.quantity == quantity, runs.c.rig == rig, runs.c.state == "complete")
+            .order_by(runs.c.started, runs.c.id)
+        )
+        if test:
+            query = query.where(runs.c.test == test)
+        with self._reading() as db:
+            return [FigureValue(row[0], row[1], json.loads(row[2]), row[3]) for row in db.execute(query)]
 
     def add(self, record: "RunRecord") -> bool:
         """Adds a record from elsewhere; False when it is there already. Raises RecordError for another with its id."""

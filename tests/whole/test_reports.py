@@ -88,3 +88,23 @@ class Reports(ProgramTest):
             (("a", "b", "--plan", "plan.toml", "--to", "a.html"), 2, "one name"),
         ):
             self.assertIn(words, self.harvok("report", "make", *arguments, code=code).stderr)
+
+
+class Trends(ProgramTest):
+    def test_a_figure_over_the_months(self) -> None:
+        (self.folder / "rig.toml").write_text(RIG)
+        asked = ("throughput", "--frame-size", "64", "--frame-size", "1518", "--repeat", "6")
+        self.harvok("rfc2544", "rig.toml", *asked)
+        name = ("--rig", "dome-sw-b (simulated)")
+        self.assertIn("several things", self.harvok("logbook", "trend", "throughput", *name, code=2).stderr)
+        narrow = ("logbook", "trend", "throughput", *name, "--frame-size", "1518")
+        said = self.harvok(*narrow, "--to", "trend.png").stdout
+        self.assertIn("0 of 6 runs outside its band; no steady change", said)
+        self.assertTrue((self.folder / "trend.png").read_bytes().startswith(b"\x89PNG"))
+        for arguments, words in (
+            ((*narrow, "--to", "a.pdf"), "no form of a plot"),
+            ((*narrow, "--baseline", "9"), "where 9 make a baseline"),
+            (("logbook", "trend", "speed", *name), "no figure 'speed'"),
+            (("logbook", "trend", "throughput", "--rig", "nothing"), "0 complete runs of 'nothing'"),
+        ):
+            self.assertIn(words, self.harvok(*arguments, code=2).stderr)

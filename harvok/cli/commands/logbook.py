@@ -128,3 +128,35 @@ def remove(
             ids = []
         book.remove(ids)
     typer.echo(f"{len(ids)} runs removed")
+
+
+@app.command()
+def trend(
+    figure: Annotated[str, typer.Argument(metavar="FIGURE", help="Such as throughput or goodput-settled.")],
+    rig: Annotated[str, typer.Option(metavar="NAME", help="Of what, as `logbook list` shows it.")],
+    logbook: LogbookOption,
+    test: Annotated[str, typer.Option(metavar="TEST", help="Only of this test, as `logbook list` shows it.")] = "",
+    direction: Annotated[str | None, typer.Option(metavar="DIRECTION", help="Only of this direction.")] = None,
+    frame_size: Annotated[str | None, typer.Option(metavar="SIZE", help="Only of this frame size.")] = None,
+    load: Annotated[str | None, typer.Option(metavar="LOAD", help="Only at this load, such as '90 %'.")] = None,
+    baseline: Annotated[int, typer.Option(min=2, max=100, help="How many first runs are the baseline.")] = 5,
+    to: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw it there as well, as PNG or SVG.")] = None,
+) -> None:
+    """Show one figure over the months, against its first runs.
+
+    Points out runs outside the band of the baseline, and a steady
+    decline or rise that is more than chance.
+    """
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.trend import show_trend
+    from harvok.runner.trends import TrendQuery, find_trend
+
+    asked = {"direction": direction, "frame-size": frame_size, "load": load}
+    labels = {key: value for key, value in asked.items() if value is not None}
+    found = find_trend(logbook, TrendQuery(figure, rig, test, labels, baseline))
+    show_trend(stdout(), figure, rig, found)
+    if to:
+        from harvok.reports.trend import draw_trend
+
+        draw_trend(found, figure, rig, to)
+        typer.echo(f"drawn: {to}")

@@ -304,7 +304,7 @@ def _drifting(name: str, before: Summary, after: Summary, largest: float) -> str
     """Says when one of two series drifts by more than the margin, which would pass for a change or hide one."""
     for which, summary in ((name, before), ("it", after)):
         drift = _slope(summary.values) * (len(summary.values) - 1) / abs(summary.mean)
-        if abs(drift) > largest and _is_trend(summary.values, _SURE):
+        if abs(drift) > largest and is_trend(summary.values, _SURE):
             return f"{which} drifts by {drift * 100:+.1f} % from first to last, more than the margin"
     return ""
 
@@ -323,14 +323,14 @@ def _score(values: Sequence[float]) -> int:
     return sum((b > a) - (b < a) for i, a in enumerate(values) for b in values[i + 1 :])
 
 
-def _is_trend(values: Sequence[float], level: float) -> bool:
-    """Whether values rise or fall beyond chance (Mann and Kendall, with the correction for continuity)."""
+def is_trend(values: Sequence[float], level: float) -> bool:
+    """Whether values rise or fall beyond chance, by `level` standard deviations (Mann and Kendall, corrected)."""
     n = len(values)
     return abs(_score(values)) - 1 >= level * math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
 
 
 def _trend(values: Sequence[float]) -> str:
     """`rises` or `falls` when values do so beyond chance, and by enough to matter."""
-    if not _is_trend(values, _LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
+    if not is_trend(values, _LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
         return ""
     return "rises" if _score(values) > 0 else "falls"

@@ -1,0 +1,54 @@
+"""A figure over the months, for a quick look on a terminal."""
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from harvok.core.judgement.trend import Point, Trend
+from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_quantity
+
+_BAR = 40
+_MOST_ROWS = 30
+
+
+def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
+    """What it comes to, then a line for each run with its place between the lowest and the highest."""
+    quantity = QUANTITIES[figure]
+    name = f"{quantity.name} of {rig}"
+    console.print(Text.assemble((name, "bold"), f": {said(found, quantity.unit)}"), soft_wrap=True)
+    low = min(found.low, *(point.value for point in found.points))
+    high = max(found.high, *(point.value for point in found.points))
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    for heading in ("day", "run"):
+        table.add_column(heading)
+    table.add_column("value", justify="right")
+    table.add_column(f"{format_quantity(low, quantity.unit)} … {format_quantity(high, quantity.unit)}")
+    for point in found.points[-_MOST_ROWS:]:
+        mark = " outside" if point in found.outside else ""
+        place = _place(point, found, low, high)
+        table.add_row(f"{point.day:.1f}", point.run, format_quantity(point.value, quantity.unit), f"{place}{mark}")
+    console.print(table)
+    if len(found.points) > _MOST_ROWS:
+        console.print(Text(f"{len(found.points) - _MOST_ROWS} earlier runs are not shown", style="dim"))
+
+
+def said(found: Trend, unit: str) -> str:
+    """The trend in a sentence."""
+    band = f"baseline {format_quantity(found.mean, unit)} of the first {found.baseline} runs"
+    outside = f"{len(found.outside)} of {len(found.points)} runs outside its band"
+    if not found.beyond_chance or found.change_a_month is None:
+        return f"{band}; {outside}; no steady change beyond chance"
+    way = "falls" if found.change_a_month < 0 else "rises"
+    return f"{band}; {outside}; it {way} by {abs(found.change_a_month) * 100:.2g} % a month, more than chance"
+
+
+def _place(point: Point, found: Trend, low: float, high: float) -> str:
+    """A line with the band as dots and the run as a mark."""
+
+    def at(value: float) -> int:
+        return round((value - low) / (high - low) * (_BAR - 1)) if high > low else 0
+
+    cells = ["·" if at(found.low) <= n <= at(found.high) else " " for n in range(_BAR)]
+    cells[at(point.value)] = "●"
+    return "".join(cells)
