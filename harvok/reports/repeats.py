@@ -1,6 +1,7 @@
 """Plots of repeats: every run of each series as a point, with the trimmed mean and its interval."""
 
 import io
+import re
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
@@ -10,6 +11,7 @@ from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
 from harvok.core.trial import TcpTrialResult
+from harvok.core.units import format_quantity
 from harvok.reports.document import Picture, PictureKind
 
 if TYPE_CHECKING:
@@ -18,6 +20,7 @@ if TYPE_CHECKING:
 
 _WIDTH, _HEIGHT_A_PLOT = 8.0, 2.6
 _MOST_PLOTS = 6
+_MARKERS = "osD^v"
 _DPI = 150
 _SCALES = {"b/s": (1e6, "Mb/s"), "frames/s": (1.0, "frames/s"), "ratio": (0.01, "%"), "s": (1e-6, "µs")}
 _MOST_RUNS = 12
@@ -66,6 +69,41 @@ def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], unit: str) ->
     axes.set_ylabel(shown_unit)
     axes.ticklabel_format(axis="y", useOffset=False, style="plain")
     axes.grid(axis="y", alpha=0.3)
+
+
+def draw_over_attribute(records: Sequence[RunRecord], quantity: str, key: str, kind: PictureKind) -> Picture | None:
+    """A figure over a numeric attribute such as `length`, a line through the medians for each direction and frame size;
+    None where no run has both."""
+    points: dict[str, dict[float, list[float]]] = {}
+    for record in records:
+        at = _number(record.attributes.get(key, ""))
+        for figure in _complete([record]) if at is not None else ():
+            if figure.quantity == quantity and at is not None:
+                points.setdefault(where(figure.labels), {}).setdefault(at, []).append(figure.value)
+    if not points:
+        return None
+    from matplotlib.figure import Figure as Canvas
+
+    canvas = Canvas(figsize=(_WIDTH, _WIDTH / 2), layout="constrained")
+    axes = canvas.add_subplot()
+    unit = QUANTITIES[quantity].unit
+    for number, (of, by_place) in enumerate(points.items()):
+        places = sorted(by_place)
+        every = [(place, value) for place in places for value in by_place[place]]
+        axes.plot(*zip(*every, strict=True), _MARKERS[number % len(_MARKERS)], color=f"C{number}", alpha=0.6)
+        medians = [summarise(by_place[place]).median for place in places]
+        axes.plot(places, medians, color=f"C{number}", label=of or QUANTITIES[quantity].name)
+    axes.set(xlabel=key, ylabel=QUANTITIES[quantity].name, title=f"{QUANTITIES[quantity].name} over {key}")
+    axes.yaxis.set_major_formatter(lambda value, _: format_quantity(value, unit))
+    axes.grid(alpha=0.3)
+    axes.legend()
+    return _picture(f"{QUANTITIES[quantity].name} over {key}", canvas, kind)
+
+
+def _number(text: str) -> float | None:
+    """The number that an attribute begins with: 15, or 15 m."""
+    found = re.match(r"\s*(-?[0-9]+(?:\.[0-9]+)?)", text)
+    return float(found[1]) if found else None
 
 
 def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> Picture | None:

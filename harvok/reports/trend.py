@@ -4,6 +4,7 @@ from pathlib import Path
 
 from harvok.core.judgement.trend import Trend
 from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_quantity
 from harvok.errors import UsageError
 
 _INCHES, _DPI = (8.0, 4.5), 160
@@ -23,10 +24,8 @@ def draw_trend(found: Trend, figure: str, rig: str, path: Path) -> None:
     inside = [point for point in found.points if point not in found.outside]
     axes.plot([p.day for p in inside], [p.value for p in inside], "o", color="C0", label="within the band")
     axes.plot([p.day for p in found.outside], [p.value for p in found.outside], "X", color="C3", label="outside")
-    axes.set(
-        xlabel="days since the first run", ylabel=f"{quantity.name}, {quantity.unit}", title=f"{quantity.name}, {rig}"
-    )
-    axes.ticklabel_format(axis="y", useOffset=False)
+    axes.set(xlabel="days since the first run", ylabel=quantity.name, title=f"{quantity.name}, {rig}")
+    axes.yaxis.set_major_formatter(lambda value, _: format_quantity(value, quantity.unit))
     axes.grid(alpha=0.3)
     axes.legend()
     try:

@@ -73,8 +73,13 @@ most = "0%"
 """
 
 
-def plan_text(job: Job, name: str, where: str, rated: str, repeats: int) -> str:
-    """The text of a plan for a job: `where` is a station, or the rig file of a switch or router; `rated` as in 1G."""
+DURATIONS_S = (60, 30, 20, 10, 5, 2, 1)
+"""How long a trial or run may be, longest first; RFC 2544 §24 asks for 60 s."""
+
+
+def plan_text(job: Job, name: str, where: str, rated: str, repeats: int, duration_s: int | None = None) -> str:
+    """The text of a plan for a job: `where` is a station, or the rig file of a switch or router; `rated` as in 1G. A
+    duration is that of a frame trial or a TCP run; 60 s and 10 s without."""
     frames = job in ("switch", "router")
     between = f"rig = {json.dumps(where)}" if frames else f'station = {json.dumps(where)}\nrated = "{rated}"'
     about = JOBS[job]
@@ -86,12 +91,12 @@ def plan_text(job: Job, name: str, where: str, rated: str, repeats: int) -> str:
         repeats=repeats,
         least=min(repeats, 5),
     )
-    return head + (_frames(job) if frames else _tcp(job))
+    return head + (_frames(job, duration_s or 60) if frames else _tcp(job, duration_s or 10))
 
 
-def _frames(job: Job) -> str:
+def _frames(job: Job, duration_s: int) -> str:
     sizes = "frame_sizes = [64, 512, 1518]\n" if job == "router" else ""
-    steps = _FRAMES.format(sizes=sizes, duration="60s")
+    steps = _FRAMES.format(sizes=sizes, duration=f"{duration_s}s")
     return steps + _FRAMES_CRITERIA.format(most_delay="1ms" if job == "router" else "100us")
 
 
@@ -101,16 +106,17 @@ def _step(name: str, direction: str, duration: str, instruction: str) -> str:
     )
 
 
-def _tcp(job: Job) -> str:
+def _tcp(job: Job, duration_s: int) -> str:
+    lasts = f"{duration_s}s"
     if job == "link":
-        return _step("health", "each", "10s", "") + _TCP_LEAST + _TCP_CLEAN
+        return _step("health", "each", lasts, "") + _TCP_LEAST + _TCP_CLEAN
     if job == "nic":
-        alone = _step("each-way", "each", "20s", "Join the port under test to a known-good port with a short lead.")
-        return alone + _step("both-ways", "both", "20s", "") + _TCP_LEAST + _TCP_CLEAN
+        alone = _step("each-way", "each", lasts, "Join the port under test to a known-good port with a short lead.")
+        return alone + _step("both-ways", "both", lasts, "") + _TCP_LEAST + _TCP_CLEAN
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
     first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
-    steps = _step(before, "each", "10s", first) + _step(after, "each", "10s", swap)
+    steps = _step(before, "each", lasts, first) + _step(after, "each", lasts, swap)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
     return (alternate if job == "change" else "") + steps + regression + (_TCP_LEAST if job == "cable" else "")

@@ -85,6 +85,11 @@ def read_plan(path: Path) -> PlanFile:
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not text"
         raise PlanError(f"the plan {path} cannot be read: {why}", _HINT) from error
+    return parse_plan_file(text, path)
+
+
+def parse_plan_file(text: str, path: Path) -> PlanFile:
+    """The plan in the text of a file. Raises PlanError, naming line and key."""
     try:
         plan = parse_plan(text)
     except tomllib.TOMLDecodeError as error:

@@ -40,6 +40,8 @@ class Signature:
     clock: Clock = SYSTEM
     pictures: PictureKind | None = None
     """Which kind of pictures to draw, if any: drawing takes most of the time."""
+    over: str = ""
+    """A numeric attribute to draw the main figures over."""
 
 
 def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], signature: Signature) -> Report:
@@ -94,7 +96,7 @@ def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Si
         facts=_facts(records),
         drawing=_drawing(records[0]) if records else [],
         tables=[_results(groups), _every_run(records), *_every_trial(records)],
-        pictures=_pictures(groups, records, signature.pictures) if signature.pictures else [],
+        pictures=_pictures(groups, records, signature.pictures, signature.over) if signature.pictures else [],
     )
 
 
@@ -187,13 +189,15 @@ def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
 
 
 def _pictures(
-    groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord], kind: PictureKind
+    groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord], kind: PictureKind, over: str
 ) -> list[Picture]:
-    from harvok.reports.repeats import draw_over_time, draw_repeats
+    from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
 
     pictures = []
     for quantity in _HEADLINES:
         if picture := draw_repeats(groups, quantity, kind):
+            pictures.append(picture)
+        if over and (picture := draw_over_attribute(records, quantity, over, kind)):
             pictures.append(picture)
     if picture := draw_over_time(records, kind):
         pictures.append(picture)

@@ -15,7 +15,7 @@ from harvok.core.judgement.compare import Finding
 from harvok.errors import UsageError
 from harvok.reports.document import Picture, Report, Table, digest_of
 from harvok.reports.pdf import pdf
-from harvok.reports.repeats import draw_over_time, draw_repeats
+from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
 from harvok.reports.written import FORMS, as_json, html, junit, markdown, tidy_csv, what_it_rests_on, write_report
 from tests.logbook.test_logbook import START, record
 
@@ -156,6 +156,11 @@ class Plots(unittest.TestCase):
         assert printed
         self.assertTrue(printed.data.startswith(b"\x89PNG"))
         self.assertIsNone(draw_repeats(groups, "throughput"))
+        lengths = [one.model_copy(update={"attributes": {"length": f"{n % 3 * 5} m"}}) for n, one in enumerate(RECORDS)]
+        over = draw_over_attribute(lengths, "goodput-settled", "length", "svg")
+        assert over
+        self.assertIn(b"settled goodput over length", over.data)
+        self.assertIsNone(draw_over_attribute(RECORDS, "goodput-settled", "nosuch", "svg"))
         over_time = draw_over_time(RECORDS)
         assert over_time
         self.assertIn(b"<svg", over_time.data)

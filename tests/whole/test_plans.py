@@ -123,6 +123,10 @@ class Plans(ProgramTest):
             self.assertIn("takes about", said)
             self.assertIn("[[criteria]]", self.harvok("plan", "show", file).stdout)
         self.harvok("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
+        link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")
+        self.assertIn("no such plan fits", self.harvok(*link, "10s", code=2).stderr)
+        self.harvok(*link, "3min")
+        self.assertIn("10 s", self.harvok("plan", "check", "short.toml").stdout)
         self.assertEqual(json.loads(self.harvok("plan", "check", "change.toml", "--json").stdout)["alternate"], True)
 
     def test_a_change_towards_a_station(self) -> None:

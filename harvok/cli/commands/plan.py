@@ -5,12 +5,13 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import JsonOption, rate
+from harvok.cli.options import JsonOption, duration, rate
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, help="Write, check and show plans; `harvok run` runs one."
 )
 
+_WEEK_S = 7 * 86400.0
 PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
 Job = Literal["cable", "nic", "switch", "router", "link", "change"]
 
@@ -31,13 +32,18 @@ def new(
     rig: Annotated[str | None, typer.Option(metavar="RIG", help="The rig file, for switch and router.")] = None,
     name: Annotated[str | None, typer.Option(metavar="NAME", show_default="from the file", help="Its name.")] = None,
     repeats: Annotated[int, typer.Option(min=1, max=1000, help="Runs of each step.")] = 5,
+    within: Annotated[
+        float | None,
+        typer.Option(parser=duration(1, _WEEK_S), metavar="TIME", help="How long it may take; shortens trials to fit."),
+    ] = None,
     overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
 ) -> None:
     """Write a commented plan for a usual job, ready to run."""
     from harvok.cli.files import writing
-    from harvok.core.units import format_speed
+    from harvok.core.units import format_span, format_speed
     from harvok.errors import UsageError
-    from harvok.runner.plan_text import plan_text
+    from harvok.runner.plan_text import DURATIONS_S, plan_text
+    from harvok.runner.plans import expected_s, parse_plan_file
 
     if file.exists() and not overwrite:
         raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
@@ -46,8 +52,20 @@ def new(
     else:
         where = station or typer.prompt("Station at the far end")
     speed = format_speed(rated).removesuffix("b/s").replace(" ", "")
+
+    def text(duration_s: int | None = None) -> str:
+        return plan_text(job, name or file.stem, where, speed, repeats, duration_s)
+
+    fitting = text()
+    if within is not None:
+        every = (text(duration_s) for duration_s in DURATIONS_S)
+        fitting = next((one for one in every if expected_s(parse_plan_file(one, file)) <= within), "")
+    if not fitting:
+        raise UsageError(
+            f"no such plan fits into {format_span(within or 0)}", "Allow more time, or ask for fewer --repeats."
+        )
     with writing(file) as out:
-        out.write(plan_text(job, name or file.stem, where, speed, repeats))
+        out.write(fitting)
     typer.echo(f"written: {file}; `harvok plan check {file}` says what it would do, `harvok run {file}` does it")
 
 

@@ -28,6 +28,9 @@ def make(
         list[str] | None,
         typer.Option(metavar="CONDITION", help="What was changed on purpose between two series. Repeatable."),
     ] = None,
+    over: Annotated[
+        str, typer.Option(metavar="KEY", show_default=False, help="Draw over this numeric attribute, such as length.")
+    ] = "",
     operator: Annotated[str, typer.Option(metavar="NAME", show_default="the user", help="Who signs the report.")] = "",
 ) -> None:
     """Write a report of runs, series or a plan.
@@ -39,7 +42,7 @@ def make(
     from harvok.reports.written import PICTURES, write_report
     from harvok.runner.reports import Signature, report_of_plan, report_of_runs
 
-    signature = Signature(operator, pictures=PICTURES.get(to.suffix))
+    signature = Signature(operator, pictures=PICTURES.get(to.suffix), over=over)
     if plan:
         from harvok.runner.plans import PlanRequest, read_plan
 
