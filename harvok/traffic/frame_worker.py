@@ -97,7 +97,7 @@ class _Sender:
         for load_fps, frames, batch in self._order.steps:
             end_ns = origin_ns + int(frames / load_fps * 1e9)
             self._step(load_fps, frames, batch, origin_ns, end_ns)
-            origin_ns, last_frames = end_ns, min(batch, frames)
+            origin_ns, last_frames = end_ns, frames % batch or batch
         self._wait_until_taken()
         sent = self._sent - self._ring.pending()
         return SendReport(
