@@ -24,6 +24,7 @@ COMMANDS: dict[str, Row] = {
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
     "report": Row("harvok.cli.commands.report", "Write reports, and check them against the logbook."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
+    "ports": Row("harvok.cli.commands.ports", "Show this host's interfaces, and what may hold one down."),
     "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),
     "demo": Row("harvok.cli.commands.demo", "Show the whole job on this host alone, in under a minute."),
 }

@@ -34,7 +34,7 @@ def interface_towards(address: str, source: str | None = None, interface: str | 
     with IPRoute() as kernel:
         try:
             index = kernel.link_lookup(ifname=interface)[0] if interface else _route_index(kernel, address, source)
-            return _describe(kernel, index)
+            return describe(kernel, index)
         except (NetlinkError, IndexError):
             return None
 
@@ -61,7 +61,7 @@ def port_state(name: str) -> PortState | None:
             return None
         flags = kernel.get_links(found[0])[0]["flags"]
         routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
-        return PortState(_describe(kernel, found[0]), bool(flags & _UP), bool(flags & _LOWER_UP), bool(routes))
+        return PortState(describe(kernel, found[0]), bool(flags & _UP), bool(flags & _LOWER_UP), bool(routes))
 
 
 def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:
@@ -70,7 +70,8 @@ def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:
     return int(kernel.route("get", **wanted)[0].get_attr("RTA_OIF"))
 
 
-def _describe(kernel: "IPRoute", index: int) -> InterfaceFacts:
+def describe(kernel: "IPRoute", index: int) -> InterfaceFacts:
+    """What the kernel tells of the interface with an index."""
     link = kernel.get_links(index)[0]
     name = str(link.get_attr("IFLA_IFNAME"))
     kind = _kind(link)
@@ -99,7 +100,7 @@ def _kind(link: Any) -> str:
 def _speed(kernel: "IPRoute", link: Any, kind: str) -> tuple[float | None, str | None]:
     """(b/s, duplex) as negotiated. A virtual interface has none of its own, whatever its driver may claim."""
     if kind in _ON_A_LOWER_PORT and link.get_attr("IFLA_LINK"):
-        lower = _describe(kernel, link.get_attr("IFLA_LINK"))
+        lower = describe(kernel, link.get_attr("IFLA_LINK"))
         return lower.negotiated_bps, lower.duplex
     if kind != "physical" and kind not in _OF_SEVERAL_PORTS:
         return None, None

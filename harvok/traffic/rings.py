@@ -77,16 +77,16 @@ class SendRing:
     """
 
     def __init__(self, interface: str, frames: Sequence[bytes], slots: int, ip: FrameIp) -> None:
+        slot_bytes = slot_bytes_for(max(map(len, frames)))
+        size = -(-slots * slot_bytes // _PAGE) * _PAGE
+        if size // slot_bytes != slots:
+            raise ValueError(f"{slots} slots of {slot_bytes} B do not fill whole pages")
         self.slots = slots
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(_SOL_PACKET, _VERSION, _V2)
         self._sock.setsockopt(_SOL_PACKET, _VNET_HDR, 1)
         self._sock.setsockopt(_SOL_PACKET, _LOSS, 1)
-        slot_bytes = slot_bytes_for(max(map(len, frames)))
-        size = -(-self.slots * slot_bytes // _PAGE) * _PAGE
-        request = struct.pack("IIII", size, 1, slot_bytes, size // slot_bytes)
-        if size // slot_bytes != self.slots:
-            raise ValueError(f"{self.slots} slots of {slot_bytes} B do not fill whole pages")
+        request = struct.pack("IIII", size, 1, slot_bytes, slots)
         self._sock.setsockopt(_SOL_PACKET, _TX_RING, request)
         self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)

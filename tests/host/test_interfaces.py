@@ -1,15 +1,24 @@
 """Interfaces as tester ports, and the cores that a test leaves alone."""
 
+import io
+import json
 import os
+import tempfile
 import unittest
+from pathlib import Path
 from unittest import mock
 
+from rich.console import Console
+
+from harvok.cli.render.ports import show_ports
 from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.rig import RIG_FILE, PortsRig
 from harvok.errors import PortError
 from harvok.host.cpu import keeping_off, usable_cores
 from harvok.host.interfaces import PortState, port_state
+from harvok.host.ports import PortFacts, Slot, all_ports, faults_of, highest_of, remarks_on, slot_of
 from harvok.rigs.frame_rigs import port_facts, problems_of, record_of
+from tests.whole.program import ProgramTest
 
 
 def facts(**changes: object) -> InterfaceFacts:
@@ -76,3 +85,65 @@ class Cores(unittest.TestCase):
         with keeping_off(before):
             self.assertEqual(usable_cores(), before, "there has to be one core left")
         self.assertLessEqual(len(before), os.cpu_count() or 1)
+
+
+class AllPorts(unittest.TestCase):
+    def test_loopback_is_among_them(self) -> None:
+        found = {port.name: port for port in all_ports()}
+        self.assertEqual((found["lo"].kind, found["lo"].state, found["lo"].slot), ("loopback", "up", None))
+        self.assertIn("127.0.0.1", found["lo"].addresses)
+
+    def test_the_fastest_mode(self) -> None:
+        self.assertEqual(highest_of(["10baseT/Half", "1000baseT/Full", "2500baseT/Full", "Autoneg"]), 2.5e9)
+        self.assertEqual(highest_of(["100000baseCR4/Full", "10000baseT/Full"]), 100e9)
+        self.assertIsNone(highest_of(["TP"]))
+
+    def test_slots_are_read_and_reckoned(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            device = Path(folder)
+            self.assertIsNone(slot_of(device))
+            for name, text in (
+                ("current_link_speed", "5.0 GT/s PCIe"), ("current_link_width", "4"),
+                ("max_link_speed", "8.0 GT/s PCIe"), ("max_link_width", "8"),
+            ):  # fmt: skip
+                (device / name).write_text(text + "\n")
+            found = slot_of(device)
+        self.assertEqual(found, Slot(5.0, 4, 8.0, 8))
+        assert found
+        self.assertAlmostEqual(found.data_bps, 0.86 * 16e9)
+        self.assertAlmostEqual(Slot(8.0, 8, 8.0, 8).data_bps, 0.86 * 64e9 * 128 / 130, delta=1)
+
+    def test_faults_above_zero_are_counted(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            (Path(folder) / "rx_errors").write_text("0\n")
+            (Path(folder) / "rx_crc_errors").write_text("17\n")
+            (Path(folder) / "tx_dropped").write_text("rubbish")
+            self.assertEqual(faults_of(Path(folder)), {"CRC errors": 17})
+
+    def test_what_may_hold_a_port_down_is_said(self) -> None:
+        good = PortFacts("eth1", "physical", "up", 10e9, "full", 10e9, slot=Slot(8.0, 8, 8.0, 8))
+        self.assertEqual(remarks_on(good), [])
+        bad = PortFacts(
+            "eth1", "physical", "up", 1e8, "half", 10e9, slot=Slot(2.5, 4, 8.0, 8), faults={"CRC errors": 3}
+        )
+        said = " ".join(remarks_on(bad))
+        for words in (
+            "runs at 100 Mb/s and offers 10 Gb/s", "half duplex",
+            "carries about 6.9 Gb/s, less than the port's 10 Gb/s",
+            "could be PCIe 8 GT/s × 8", "3 CRC errors since",
+        ):  # fmt: skip
+            self.assertIn(words, said)
+
+    def test_the_table(self) -> None:
+        out = io.StringIO()
+        port = PortFacts("eth1", "physical", "no link", None, None, 1e9, 1500, "igb", faults={"CRC errors": 3})
+        show_ports(Console(file=out, width=120), [port])
+        self.assertRegex(out.getvalue(), r"eth1 +no link +– +1 Gb/s +1500 +igb +– +–")
+        self.assertIn("look at eth1: 3 CRC errors", out.getvalue())
+
+
+class Program(ProgramTest):
+    def test_ports_as_a_table_and_as_json(self) -> None:
+        self.assertIn("127.0.0.1", self.harvok("ports").stdout)
+        found = json.loads(self.harvok("ports", "--json").stdout)
+        self.assertIn("loopback", {port["kind"] for port in found})

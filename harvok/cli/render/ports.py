@@ -1,0 +1,35 @@
+"""The interfaces of a host: a row each, and below what a person should look at."""
+
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from harvok.cli.render.words import DASH, maybe
+from harvok.core.units import format_speed
+from harvok.host.ports import PortFacts, remarks_on
+
+
+def show_ports(console: Console, ports: Sequence[PortFacts]) -> None:
+    """One table, then the remarks."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    for heading in ("port", "state", "speed", "of", "MTU", "driver", "slot", "addresses"):
+        table.add_column(heading, overflow="fold")
+    for port in ports:
+        slot = f"PCIe {port.slot.transfers_gts:g} GT/s × {port.slot.lanes}" if port.slot else DASH
+        duplex = f" {port.duplex}" if port.duplex == "half" else ""
+        table.add_row(
+            port.name,
+            port.state,
+            f"{maybe(port.negotiated_bps, format_speed)}{duplex}",
+            maybe(port.highest_bps, format_speed),
+            maybe(port.mtu_bytes, str),
+            port.driver or port.kind,
+            slot,
+            ", ".join(port.addresses) or DASH,
+        )
+    console.print(table)
+    for port in ports:
+        for remark in remarks_on(port):
+            console.print(Text.assemble(("look at ", "bold"), f"{port.name}: {remark}"), soft_wrap=True)
