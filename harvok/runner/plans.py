@@ -6,7 +6,7 @@ where it stopped when it is run again under the same name, since the series say 
 
 import hashlib
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -154,7 +154,7 @@ def run_plan(
 
 
 def judge_plan(request: PlanRequest) -> PlanOutcome:
-    """Judges what the logbook has of a plan."""
+    """Judges what the logbook has of a plan. Raises PlanError when its runs are of another version of the plan."""
     plan = request.file.plan
     with closing(Logbook(request.logbook)) as logbook:
         series, records = {}, {}
@@ -164,25 +164,29 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
                 records[step.name] = logbook.series_records(request.series(step))
             except NothingFoundError:
                 found = Series(request.series(step), [])
+            _check_same_plan(request, step, records.get(step.name, []))
             series[step.name] = Series(step.name, found.runs, found.left_out)
     return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records)
 
 
 def _done(request: PlanRequest) -> dict[str, int]:
-    """How many complete runs each step has. Raises PlanError when they are of another plan."""
+    """How many complete runs each step has. Raises PlanError when they are of another version of the plan."""
     found = {}
     with closing(Logbook(request.logbook)) as logbook:
         known = logbook.series()
         for step in request.file.plan.steps:
             records = logbook.series_records(request.series(step)) if request.series(step) in known else []
-            digests = {record.attributes.get("plan-digest") for record in records}
-            if digests - {request.file.digest}:
-                raise PlanError(
-                    f"the logbook has runs of '{request.series(step)}' that another version of the plan took",
-                    "Give this one a name of its own with --name.",
-                )
+            _check_same_plan(request, step, records)
             found[step.name] = sum(record.state == "complete" for record in records)
     return found
+
+
+def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunRecord]) -> None:
+    if {record.attributes.get("plan-digest") for record in records} - {request.file.digest}:
+        raise PlanError(
+            f"the logbook has runs of '{request.series(step)}' that another version of the plan took",
+            "Give this one a name of its own with --name.",
+        )
 
 
 def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_record: OnRecord, clock: Clock) -> None:

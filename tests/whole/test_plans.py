@@ -91,6 +91,8 @@ class Plans(ProgramTest):
         self.write(PLAN.replace("99.9%", "50%"))
         said = self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=2).stderr
         self.assertIn("another version of the plan", said)
+        self.harvok("run", "plan.toml", "--judge-only", "--with", "asset=A-17", code=2)
+        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md", code=2)
         self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", "--name", "again")
 
     def test_the_unit_has_to_be_known(self) -> None:
