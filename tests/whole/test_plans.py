@@ -123,8 +123,8 @@ class Plans(ProgramTest):
             said = self.harvok("plan", "check", file).stdout
             self.assertIn("accepted if", said)
             self.assertIn("takes about", said)
-            self.assertIn("[[criteria]]", self.harvok("plan", "show", file).stdout)
         self.harvok("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
+        self.assertIn("[[criteria]]", self.harvok("plan", "show", "nic.toml").stdout)
         link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")
         self.assertIn("no such plan fits", self.harvok(*link, "10s", code=2).stderr)
         self.harvok(*link, "3min")
