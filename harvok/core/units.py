@@ -101,6 +101,11 @@ def format_speed(speed_bps: float) -> str:
     return f"{speed_bps:g} b/s"
 
 
+def write_speed(speed_bps: float) -> str:
+    """A speed as a file has it: 1G, 2.5G."""
+    return format_speed(speed_bps).removesuffix("b/s").replace(" ", "")
+
+
 def format_byte_rate(rate_bps: float) -> str:
     """The same rate in bytes per second, as a file copy shows it: 117.7 MB/s."""
     steps = _RATE_STEPS[1:] if abs(rate_bps) >= 80e9 else _RATE_STEPS[2:]

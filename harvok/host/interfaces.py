@@ -11,7 +11,7 @@ from harvok.core.models.conditions import InterfaceFacts
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
 
-_UP, _LOWER_UP = 0x1, 0x10000  # IFF_UP, IFF_LOWER_UP (uapi linux/if.h)
+UP, LOWER_UP = 0x1, 0x10000  # IFF_UP, IFF_LOWER_UP (uapi linux/if.h)
 _ON_A_LOWER_PORT = {"vlan", "macvlan", "ipvlan"}  # carry no more than the port below them
 _OF_SEVERAL_PORTS = {"bond", "team"}  # whose driver tells a speed for the whole
 _OFFLOADS = {
@@ -61,7 +61,7 @@ def port_state(name: str) -> PortState | None:
             return None
         flags = kernel.get_links(found[0])[0]["flags"]
         routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
-        return PortState(describe(kernel, found[0]), bool(flags & _UP), bool(flags & _LOWER_UP), bool(routes))
+        return PortState(describe(kernel, found[0]), bool(flags & UP), bool(flags & LOWER_UP), bool(routes))
 
 
 def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:

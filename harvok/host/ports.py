@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 State = Literal["up", "no link", "down"]
 
 _SYSFS = Path("/sys/class/net")
-_UP, _LOWER_UP = 0x1, 0x10000  # IFF_UP, IFF_LOWER_UP (uapi linux/if.h)
 _FAULTS = {
     "rx_errors": "receive errors",
     "tx_errors": "send errors",
@@ -99,14 +98,14 @@ def _addresses() -> dict[str, list[str]]:
 
 
 def _port(kernel: "IPRoute", link: Any, addresses: dict[str, list[str]]) -> PortFacts:
-    from harvok.host.interfaces import describe
+    from harvok.host.interfaces import LOWER_UP, UP, describe
 
     facts = describe(kernel, link["index"])
     device = _SYSFS / facts.name / "device"
     return PortFacts(
         name=facts.name,
         kind=facts.kind,
-        state="down" if not link["flags"] & _UP else "up" if link["flags"] & _LOWER_UP else "no link",
+        state="down" if not link["flags"] & UP else "up" if link["flags"] & LOWER_UP else "no link",
         negotiated_bps=facts.negotiated_bps,
         duplex=facts.duplex,
         highest_bps=highest_of(_modes(facts.name)) if facts.kind == "physical" else None,

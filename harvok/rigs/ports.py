@@ -50,7 +50,7 @@ class Wiring:
 class FramePorts:
     """Runs frame trials between two ports. A context manager that leaves no process behind.
 
-    `reset` is called when a trial asks for a reset of the device; without it the person at the bench is told to.
+    `reset_device` is called when a trial asks for it: here it tells the person at the bench.
     """
 
     def __init__(self, wiring: Wiring, clock: Clock = SYSTEM) -> None:

@@ -4,7 +4,7 @@ import json
 from typing import Literal
 
 from harvok.core.models.rig import SIDE_1, SIDE_2, DeviceKind, Side
-from harvok.core.units import format_speed
+from harvok.core.units import write_speed
 
 Kind = Literal["simulated", "ports", "virtual"]
 
@@ -71,7 +71,7 @@ def rig_text(
     text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "virtual": _VIRTUAL}[kind]
     return text.format(
         name=json.dumps(name),
-        rated=format_speed(rated_bps).removesuffix("b/s").replace(" ", ""),
+        rated=write_speed(rated_bps),
         device=device,
         shape="# " if device == "wire" else "",
         port1=json.dumps(ports[0]),

@@ -38,7 +38,6 @@ if TYPE_CHECKING:
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
 _PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
 _LAPSE_NS = 100_000
-_SEND_REQUEST = 1  # TP_STATUS_SEND_REQUEST (uapi linux/if_packet.h)
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
 
@@ -91,7 +90,6 @@ class _Sender:
         return [status[at : at + batch] for at in starts], [marks[at : at + batch] for at in starts]
 
     def run(self) -> SendReport:
-        started_wall_ns = SYSTEM.wall_ns()
         began_ns = origin_ns = SYSTEM.now_ns()
         last_frames, load_fps = 1, 1.0
         for load_fps, frames, batch in self._order.steps:
@@ -106,7 +104,6 @@ class _Sender:
             longest_stall_ns=self._longest_stall_ns,
             late_p99_ns=self._late_p99_ns(),
             held_back_ns=self._held_back_ns,
-            started_wall_ns=started_wall_ns,
         )
 
     def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
@@ -116,6 +113,7 @@ class _Sender:
         import numpy as np
 
         from harvok.core.wire.test_frame import balanced
+        from harvok.traffic.rings import SEND_REQUEST
 
         status, marks = self._views[batch]
         count, from_bytes, kind = np.count_nonzero, np.frombuffer, self._ring.mark.dtype
@@ -143,9 +141,9 @@ class _Sender:
             marks[at][:] = from_bytes(finish(pack(lap, wall_ns())), kind)
             sent += batch
             if sent <= upto:
-                status[at].fill(_SEND_REQUEST)
+                status[at].fill(SEND_REQUEST)
             else:
-                status[at][: upto - sent].fill(_SEND_REQUEST)
+                status[at][: upto - sent].fill(SEND_REQUEST)
             give()
             cells[frames_at] = sent
             at += 1

@@ -34,7 +34,7 @@ _RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 
 _V2, _V3 = 1, 2
 _EVERY_PROTOCOL = 0x0003
 _SO_ATTACH_FILTER = 26
-_FREE, _SEND_REQUEST = 0, 1
+_FREE, SEND_REQUEST = 0, 1  # TP_STATUS_AVAILABLE, TP_STATUS_SEND_REQUEST
 _WITH_USER = 1
 _PAGE = 4096
 
@@ -135,7 +135,7 @@ class SendRing:
 
     def pending(self) -> int:
         """How many slots the kernel has not yet taken."""
-        return int((self.status == _SEND_REQUEST).sum())
+        return int((self.status == SEND_REQUEST).sum())
 
     def close(self) -> None:
         del self.status, self.mark

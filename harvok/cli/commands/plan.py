@@ -1,11 +1,12 @@
 """`harvok plan`: plans, which a senior engineer writes once and anyone can run."""
 
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated
 
 import typer
 
 from harvok.cli.options import JsonOption, duration, rate
+from harvok.runner.plan_text import DURATIONS_S, Job, plan_text
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, help="Write, check and show plans; `harvok run` runs one."
@@ -13,7 +14,6 @@ app = typer.Typer(
 
 _WEEK_S = 7 * 86400.0
 PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
-Job = Literal["cable", "nic", "switch", "router", "link", "change"]
 
 
 @app.command()
@@ -40,9 +40,8 @@ def new(
 ) -> None:
     """Write a commented plan for a usual job, ready to run."""
     from harvok.cli.files import writing
-    from harvok.core.units import format_span, format_speed
+    from harvok.core.units import format_span, write_speed
     from harvok.errors import UsageError
-    from harvok.runner.plan_text import DURATIONS_S, plan_text
     from harvok.runner.plans import expected_s, parse_plan_file
 
     if file.exists() and not overwrite:
@@ -51,7 +50,7 @@ def new(
         where = rig or typer.prompt("Rig file (`harvok rig new` writes one)")
     else:
         where = station or typer.prompt("Station at the far end")
-    speed = format_speed(rated).removesuffix("b/s").replace(" ", "")
+    speed = write_speed(rated)
 
     def text(duration_s: int | None = None) -> str:
         return plan_text(job, name or file.stem, where, speed, repeats, duration_s)

@@ -28,17 +28,18 @@ def differences(before: Series, after: Series, changed: Collection[str] = ()) ->
     """
     known = sorted({key for run in (*before.runs, *after.runs) for key in run.conditions})
     for name in changed:
-        if not any(_fits(key, name) for key in known):
+        if not any(fits(key, name) for key in known):
             raise UsageError(f"no condition is called '{name}'", f"Conditions are: {', '.join(known)}.")
     found = []
     for key in known:
         was, now = _values(before.runs, key), _values(after.runs, key)
         if was != now or len(was) > 1:
-            found.append(Difference(key, was, now, declared=any(_fits(key, name) for name in changed)))
+            found.append(Difference(key, was, now, declared=any(fits(key, name) for name in changed)))
     return sorted(found, key=lambda d: (d.declared, d.condition))
 
 
-def _fits(condition: str, name: str) -> bool:
+def fits(condition: str, name: str) -> bool:
+    """Whether a name that a person gave means a condition: the whole, its last part or its first."""
     return condition == name or condition.endswith(f".{name}") or condition.startswith(f"{name}.")
 
 

@@ -20,8 +20,9 @@ from harvok.core.judgement.compare import (
     worst_first,
     worst_verdict,
 )
-from harvok.core.judgement.conditions import differences
+from harvok.core.judgement.conditions import differences, fits
 from harvok.core.judgement.sample import Series
+from harvok.core.measures.drift import LIKELY, SURE, is_trend, kendall_score, median_slope
 from harvok.core.measures.statistics import Interval, Summary, relative_change, repeats_needed, summarise
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity, format_share
@@ -126,7 +127,7 @@ def _unlike(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Iter
             pairs.setdefault((c.against, c.step), set()).update(c.changed)
     for (before, after), changed in pairs.items():
         known = {key for name in (before, after) for run in series[name].runs for key in run.conditions}
-        declared = [name for name in changed if any(_names(key, name) for key in known)]
+        declared = [name for name in changed if any(fits(key, name) for key in known)]
         undeclared = [d.condition for d in differences(series[before], series[after], declared) if not d.declared]
         if undeclared:
             yield Finding(
@@ -135,10 +136,6 @@ def _unlike(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Iter
                 f"it and {before} were taken under unlike conditions ({', '.join(undeclared)})",
                 "Measure again under like conditions, or name in the plan what is changed on purpose.",
             )
-
-
-def _names(condition: str, name: str) -> bool:
-    return condition == name or condition.endswith(f".{name}") or condition.startswith(f"{name}.")
 
 
 def _judge_figure(
@@ -303,34 +300,15 @@ def _outliers(values: Sequence[float]) -> Iterator[tuple[int, float]]:
 def _drifting(name: str, before: Summary, after: Summary, largest: float) -> str:
     """Says when one of two series drifts by more than the margin, which would pass for a change or hide one."""
     for which, summary in ((name, before), ("it", after)):
-        drift = _slope(summary.values) * (len(summary.values) - 1) / abs(summary.mean)
-        if abs(drift) > largest and is_trend(summary.values, _SURE):
+        slope = median_slope(range(len(summary.values)), summary.values) or 0.0
+        drift = slope * (len(summary.values) - 1) / abs(summary.mean)
+        if abs(drift) > largest and is_trend(summary.values, SURE):
             return f"{which} drifts by {drift * 100:+.1f} % from first to last, more than the margin"
     return ""
 
 
-def _slope(values: Sequence[float]) -> float:
-    """The median of the slopes between all pairs (Theil and Sen): a change for each repeat."""
-    slopes = sorted((b - values[i]) / (j - i) for i in range(len(values)) for j, b in enumerate(values) if j > i)
-    return slopes[len(slopes) // 2] if slopes else 0.0
-
-
-_LIKELY, _SURE = 1.96, 2.58  # standard deviations: at the 5 and at the 1 % level
-
-
-def _score(values: Sequence[float]) -> int:
-    """Kendall's score: pairs in rising order less pairs in falling order."""
-    return sum((b > a) - (b < a) for i, a in enumerate(values) for b in values[i + 1 :])
-
-
-def is_trend(values: Sequence[float], level: float) -> bool:
-    """Whether values rise or fall beyond chance, by `level` standard deviations (Mann and Kendall, corrected)."""
-    n = len(values)
-    return abs(_score(values)) - 1 >= level * math.sqrt(n * (n - 1) * (2 * n + 5) / 18)
-
-
 def _trend(values: Sequence[float]) -> str:
     """`rises` or `falls` when values do so beyond chance, and by enough to matter."""
-    if not is_trend(values, _LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
+    if not is_trend(values, LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
         return ""
-    return "rises" if _score(values) > 0 else "falls"
+    return "rises" if kendall_score(values) > 0 else "falls"

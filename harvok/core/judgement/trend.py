@@ -1,16 +1,15 @@
 """One figure over the months: is it still what it was?"""
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from harvok.core.judgement.criteria import is_trend
+from harvok.core.measures.drift import LIKELY, is_trend, median_slope
 from harvok.core.measures.statistics import summarise
 
 MONTH_DAYS = 30.0
 _BAND = 3.0  # standard deviations of the baseline to either side
 _LEAST_BAND = 0.005  # of the mean: what nobody would call a change
-_LIKELY = 1.96
+_LEAST_APART_DAYS = 0.01
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +42,8 @@ def trend(points: Sequence[Point], baseline: int = 5) -> Trend:
     reach = max(_BAND * first.deviation, _LEAST_BAND * abs(first.mean))
     low, high = first.mean - reach, first.mean + reach
     outside = [point for point in points if not low <= point.value <= high]
-    slope = _slope_a_day(points)
+    values = [point.value for point in points]
+    slope = median_slope([point.day for point in points], values, _LEAST_APART_DAYS)
     return Trend(
         points=list(points),
         baseline=min(baseline, len(points)),
@@ -52,17 +52,5 @@ def trend(points: Sequence[Point], baseline: int = 5) -> Trend:
         high=high,
         outside=outside,
         change_a_month=None if slope is None or not first.mean else slope * MONTH_DAYS / first.mean,
-        beyond_chance=len(points) > baseline and is_trend([point.value for point in points], _LIKELY),
+        beyond_chance=len(points) > baseline and is_trend(values, LIKELY),
     )
-
-
-def _slope_a_day(points: Sequence[Point]) -> float | None:
-    """The median of the slopes between all pairs of points that are apart in time."""
-    slopes = sorted(
-        (later.value - earlier.value) / (later.day - earlier.day)
-        for at, earlier in enumerate(points)
-        for later in points[at + 1 :]
-        if later.day - earlier.day > 0.01
-    )
-    middle = slopes[len(slopes) // 2] if slopes else math.nan
-    return middle if math.isfinite(middle) else None

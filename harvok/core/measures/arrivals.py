@@ -53,10 +53,7 @@ class Arrivals:
 
     def last_lost(self) -> int | None:
         """The highest number below the highest that came which itself never came; None when all did."""
-        for start, end in self._places(max(self._next - self._window, 0), self._next):
-            unseen = np.flatnonzero(self._seen[start % self._window :][: end - start] != start // self._window)
-            if len(unseen):
-                self._last_lost = max(self._last_lost, start + int(unseen[-1]))
+        self._look_for_losses(max(self._next - self._window, 0), self._next)
         return self._last_lost if self._last_lost >= 0 else None
 
     def _add_disturbed(self, numbers: Numbers) -> None:
@@ -76,13 +73,17 @@ class Arrivals:
     def _advance(self, upto: int) -> None:
         """Moves the window up to the number before `upto`, and looks for losses among those that leave it."""
         leaving_from, leaving_to = max(self._next - self._window, 0), upto - self._window
-        for start, end in self._places(leaving_from, min(leaving_to, self._next)):
-            unseen = np.flatnonzero(self._seen[start % self._window :][: end - start] != start // self._window)
-            if len(unseen):
-                self._last_lost = start + int(unseen[-1])
+        self._look_for_losses(leaving_from, min(leaving_to, self._next))
         if leaving_to > self._next:
             self._last_lost = leaving_to - 1
         self._next = upto
+
+    def _look_for_losses(self, start: int, end: int) -> None:
+        """Remembers the highest number of [start, end) that never came."""
+        for low, high in self._places(start, end):
+            unseen = np.flatnonzero(self._seen[low % self._window :][: high - low] != low // self._window)
+            if len(unseen):
+                self._last_lost = max(self._last_lost, low + int(unseen[-1]))
 
     def _mark_run(self, start: int, end: int) -> None:
         for low, high in self._places(start, end):

@@ -38,7 +38,6 @@ class SendReport:
     longest_stall_ns: int
     late_p99_ns: int
     held_back_ns: int
-    started_wall_ns: int
 
 
 @dataclass(frozen=True, slots=True)
