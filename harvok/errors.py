@@ -51,6 +51,12 @@ class RigFileError(UsageError):
     reference = "rig-file"
 
 
+class ServicesFileError(UsageError):
+    """A file of services cannot be used as it is."""
+
+    reference = "services-file"
+
+
 class PlanError(UsageError):
     """A plan cannot be used as it is."""
 

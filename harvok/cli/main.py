@@ -6,6 +6,8 @@ Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not mea
 import importlib
 import os
 import sys
+import tempfile
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -15,6 +17,7 @@ from harvok import __version__
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 
+LENT_PORTS_NOTES = "harvok-lent-ports.json"  # as in harvok.host.pair, which is not loaded for every command
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
 
@@ -72,7 +75,7 @@ def _print_version(wanted: bool) -> None:
 
 @app.callback()
 def harvok(
-    version: Annotated[
+    version: Annotated[  # noqa: ARG001
         bool, typer.Option("--version", callback=_print_version, is_eager=True, help="Print the version and exit.")
     ] = False,
 ) -> None:
@@ -80,6 +83,20 @@ def harvok(
 
     Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
     """
+    if (Path(tempfile.gettempdir()) / LENT_PORTS_NOTES).exists():
+        _put_back_ports()
+
+
+def _put_back_ports() -> None:
+    """Tidies up after a test that was killed while it had ports of this host, and says so."""
+    from harvok.cli.render.console import stderr
+    from harvok.runner.ports import put_back_ports
+
+    back, gone = put_back_ports()
+    if back:
+        stderr().print(f"[bold yellow]note[/] put {' and '.join(back)} back as before a test that was killed")
+    if gone:
+        stderr().print(f"[bold yellow]note[/] {' and '.join(gone)} went with a test that was killed, being virtual")
 
 
 def main() -> None:

@@ -1,5 +1,7 @@
 """Option types that several commands share: quantities with their units, names, and where the logbook is."""
 
+import json
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, TypeVar
@@ -75,12 +77,17 @@ def attributes(pairs: list[str]) -> dict[str, str]:
 
 
 def typed_command(argv: list[str]) -> list[str]:
-    """What was typed, with the token left out: records go to other people."""
+    """What was typed, with token and key left out: records go to other people."""
+    handed_on = os.environ.get("HARVOK_TYPED_COMMAND")  # see harvok.runner.ports
+    if handed_on:
+        return [str(word) for word in json.loads(handed_on)]
     typed = ["harvok", *argv[1:]]
     for number, word in enumerate(typed):
         if word.startswith("--token="):
             typed[number] = "--token=…"
-        elif number and typed[number - 1] == "--token":
+        elif word.startswith("--stamp-key="):
+            typed[number] = "--stamp-key=…"
+        elif number and typed[number - 1] in ("--token", "--stamp-key"):
             typed[number] = "…"
     return typed
 

@@ -15,7 +15,10 @@ class Row(NamedTuple):
 
 COMMANDS: dict[str, Row] = {
     "station": Row("harvok.cli.commands.station", "Make this host the far end of tests."),
+    "preflight": Row("harvok.cli.commands.preflight", "Look for what could spoil a test, before it is run."),
     "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
+    "udp": Row("harvok.cli.commands.udp", "Send numbered datagrams: rate, loss, order, jitter, delay."),
+    "delay": Row("harvok.cli.commands.delay", "Measure two-way delay (STAMP or echo), idle and under load."),
     "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
     "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),
     "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),

@@ -73,6 +73,23 @@ def frame_ceiling(
     )
 
 
+def frame_bytes_of(udp_payload_bytes: int, ip_version: IpVersion = 4) -> int:
+    """The untagged Ethernet frame that a UDP datagram makes, FCS included; short ones are padded."""
+    packet = IP_HEADER_BYTES[ip_version] + UDP_HEADER_BYTES + udp_payload_bytes
+    return max(ETHERNET_HEADER_BYTES + packet + FCS_BYTES, SMALLEST_FRAME_BYTES)
+
+
+def udp_payload_bytes(frame_bytes: int, ip_version: IpVersion = 4) -> int:
+    """The UDP payload of an untagged Ethernet frame. Raises UsageError for a frame that cannot hold the headers."""
+    headers = ETHERNET_HEADER_BYTES + IP_HEADER_BYTES[ip_version] + UDP_HEADER_BYTES + FCS_BYTES
+    if frame_bytes < max(headers, SMALLEST_FRAME_BYTES):
+        raise UsageError(
+            f"a frame of {frame_bytes} B cannot hold an IPv{ip_version} UDP datagram",
+            hint=f"Use frames of at least {max(headers, SMALLEST_FRAME_BYTES)} B.",
+        )
+    return frame_bytes - headers
+
+
 def line_bytes(ip_packet_bytes: int, vlan_tags: int = 0) -> int:
     """How many bytes of the line an IP packet takes up, preamble and gap included; short frames are padded."""
     frame = ETHERNET_HEADER_BYTES + vlan_tags * VLAN_TAG_BYTES + ip_packet_bytes + FCS_BYTES

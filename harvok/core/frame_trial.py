@@ -7,7 +7,7 @@ intended loads of one direction in frames/s (RFC 2285 §3.5).
 from dataclasses import dataclass, field
 from typing import Literal
 
-Direction = Literal["send", "receive"]
+from harvok.core.ends import Direction
 
 
 @dataclass(frozen=True, slots=True)

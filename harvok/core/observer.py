@@ -3,10 +3,12 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from harvok.core.delay_trial import Echo
 from harvok.core.ethernet import IpVersion
 from harvok.core.frame_trial import FrameProgress
 from harvok.core.link import Link
 from harvok.core.trial import HalfInterval, Trial, TrialResult
+from harvok.core.udp_trial import UdpInterval
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +35,12 @@ class Observer:
 
     def interval(self, half: HalfInterval) -> None:
         """One half of one direction finished an interval. May come from another thread, one call at a time."""
+
+    def datagrams(self, interval: UdpInterval) -> None:
+        """One service at one half of one direction finished an interval. From another thread, one call at a time."""
+
+    def echo(self, echo: Echo) -> None:
+        """A packet of a delay measurement was answered, or is given up."""
 
     def progress(self, progress: FrameProgress) -> None:
         """Frames of one direction have come so far; a few times a second."""
@@ -61,6 +69,14 @@ class Observers(Observer):
     def interval(self, half: HalfInterval) -> None:
         for observer in self._observers:
             observer.interval(half)
+
+    def datagrams(self, interval: UdpInterval) -> None:
+        for observer in self._observers:
+            observer.datagrams(interval)
+
+    def echo(self, echo: Echo) -> None:
+        for observer in self._observers:
+            observer.echo(echo)
 
     def progress(self, progress: FrameProgress) -> None:
         for observer in self._observers:

@@ -176,6 +176,108 @@ _ROWS = (
         "99.9th percentile of the delays over a lead alone",
     ),
     Quantity(
+        "udp-offered", "UDP load sent", "b/s", "L2", "higher",
+        "datagrams sent × frame size × 8 / the time that they span at the sender", "RFC 2285 §3.5.2",
+    ),
+    Quantity(
+        "udp-received", "UDP load received", "b/s", "L2", "higher",
+        "datagrams received, each counted once, × frame size × 8 / the time that they span at the sender",
+        "RFC 2285 §3.6.1",
+    ),
+    Quantity(
+        "udp-goodput", "UDP goodput", "b/s", "goodput", "higher",
+        "payload bytes of the datagrams received, each counted once, × 8 / the time that they span at the sender",
+    ),
+    Quantity(
+        "udp-throughput", "highest loss-free UDP rate", "b/s", "L2", "higher",
+        "highest rate at which a full-length trial lost nothing (or no more than the tolerance, which is then said)",
+        "RFC 2544 §26.1",
+    ),
+    Quantity(
+        "udp-throughput-goodput", "highest loss-free UDP goodput", "b/s", "goodput", "higher",
+        "the payload's part of the highest loss-free UDP rate",
+    ),
+    Quantity(
+        "datagram-loss", "datagram loss", "ratio", "", "lower",
+        "(datagrams sent − datagrams received) / datagrams sent, wherever they were lost", "RFC 7680",
+    ),
+    Quantity(
+        "datagram-duplicates", "duplicates", "ratio", "", "lower",
+        "datagrams that came once more / datagrams sent", "RFC 5560",
+    ),
+    Quantity(
+        "datagram-reordered", "reordering", "ratio", "", "lower",
+        "datagrams that came after one with a higher number / datagrams sent", "RFC 4737 §3",
+    ),
+    Quantity(
+        "loss-run-longest", "longest run of losses", "count", "", "lower",
+        "the most datagrams in a row that were lost", "RFC 3357 §4",
+    ),
+    Quantity(
+        "socket-drops", "dropped by the receiving socket", "ratio", "", "lower",
+        "datagrams that reached the receiving host and found its socket full / datagrams sent",
+    ),
+    Quantity(
+        "jitter", "jitter", "s", "", "lower",
+        "J += (|D| − J) / 16, D being the change of transit time from one datagram to the next, at the end of the test",
+        "RFC 3550 §6.4.1",
+    ),
+    Quantity(
+        "delay-variation-median", "delay variation, typical", "s", "", "lower",
+        "median of the transit times above the least of them", "RFC 5481 §4.2",
+    ),
+    Quantity(
+        "delay-variation-p99", "delay variation, 99 %", "s", "", "lower",
+        "99th percentile of the transit times above the least of them", "RFC 5481 §4.2",
+    ),
+    Quantity(
+        "delay-variation-p999", "delay variation, 99.9 %", "s", "", "lower",
+        "99.9th percentile of the transit times above the least of them", "RFC 5481 §4.2",
+    ),
+    Quantity(
+        "one-way-delay-least", "least one-way delay", "s", "", "lower",
+        "smallest transit time, less the difference of the clocks, whose error bound the record holds", "RFC 7679",
+    ),
+    Quantity(
+        "one-way-delay-mean", "mean one-way delay", "s", "", "lower",
+        "mean transit time, less the difference of the clocks, whose error bound the record holds", "RFC 7679",
+    ),
+    Quantity(
+        "clock-error", "error of one-way delays", "s", "", "lower",
+        "the most that the difference of the two clocks may be off: half of the fastest exchange with the far end's "
+        "reflector, and half of the drift in between; zero where both ends are one machine", "RFC 7679 §3.7",
+    ),
+    Quantity(
+        "two-way-delay-least", "least two-way delay", "s", "", "lower",
+        "smallest time from a packet to its answer, less what the reflector held it", "RFC 2681; RFC 8762",
+    ),
+    Quantity("two-way-delay-median", "two-way delay, typical", "s", "", "lower", "median of the same", "RFC 2681"),
+    Quantity("two-way-delay-mean", "mean two-way delay", "s", "", "lower", "mean of the same", "RFC 2681"),
+    Quantity("two-way-delay-p99", "two-way delay, 99 %", "s", "", "lower", "99th percentile of the same", "RFC 2681"),
+    Quantity("two-way-delay-most", "greatest two-way delay", "s", "", "lower", "greatest of the same", "RFC 2681"),
+    Quantity(
+        "two-way-variation-p99", "two-way delay variation, 99 %", "s", "", "lower",
+        "99th percentile of the two-way delays above the least of them", "RFC 5481 §4.2",
+    ),
+    Quantity(
+        "two-way-loss", "two-way loss", "ratio", "", "lower", "packets without an answer / packets sent", "RFC 6673",
+    ),
+    Quantity(
+        "delay-under-load", "delay that load adds", "s", "", "lower",
+        "median two-way delay while a load fills the link − median while it is idle",
+    ),
+    Quantity(
+        "link-ups", "link-ups", "count", "", "neither", "how often the link came up at the speed that the label names",
+    ),
+    Quantity(
+        "negotiated-speed-least", "least negotiated speed", "b/s", "L1", "higher",
+        "the lowest speed at which the link came up", "IEEE 802.3 §28",
+    ),
+    Quantity(
+        "link-flaps", "unseen link losses", "count", "", "lower",
+        "how often the link went down and up again faster than was looked, by the kernel's count",
+    ),
+    Quantity(
         "busiest-core-near", "busiest core, near end", "ratio", "", "neither",
         "the largest mean share of time that any one core of the near end was busy, after settling",
     ),

@@ -8,15 +8,11 @@ counts time from its own origin: the sender from its start, the receiver from th
 from dataclasses import dataclass, field
 from typing import Literal
 
-from harvok.core.frame_trial import Direction, FrameTrial, FrameTrialResult
-
-Role = Literal["sender", "receiver"]
-End = Literal["near", "far"]
-
-
-def role_at(end: End, direction: Direction) -> Role:
-    """Which part an end plays in a direction."""
-    return "sender" if (end == "near") == (direction == "send") else "receiver"
+from harvok.core.delay_trial import DelayTrial, DelayTrialResult
+from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.frame_trial import FrameTrial, FrameTrialResult
+from harvok.core.link_trial import LinkTrial, LinkTrialResult
+from harvok.core.udp_trial import UdpTrial, UdpTrialResult
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,20 +71,6 @@ class TcpInfo:
     busy_us: int | None = None
     window_limited_us: int | None = None
     buffer_limited_us: int | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class CpuUse:
-    """How busy a host was over an interval: each core, each worker process (share of one core), and time stolen
-    by the hypervisor (share of all cores)."""
-
-    cores: list[float]
-    workers: list[float]
-    stolen: float = 0.0
-
-    @property
-    def busiest_core(self) -> float:
-        return max(self.cores, default=0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,5 +146,5 @@ class TcpTrialResult:
     kind: Literal["tcp"] = "tcp"
 
 
-Trial = TcpTrial | FrameTrial
-TrialResult = TcpTrialResult | FrameTrialResult
+Trial = TcpTrial | UdpTrial | FrameTrial | DelayTrial | LinkTrial
+TrialResult = TcpTrialResult | UdpTrialResult | FrameTrialResult | DelayTrialResult | LinkTrialResult

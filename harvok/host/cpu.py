@@ -8,7 +8,7 @@ from pathlib import Path
 import psutil
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.trial import CpuUse
+from harvok.core.ends import CpuUse
 
 
 def usable_cores() -> list[int]:

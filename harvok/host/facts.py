@@ -1,14 +1,18 @@
 """Describes this host for the record: everything that may explain a result next year."""
 
 import ctypes
+import hashlib
 import os
 import platform
 import socket
 import sys
 from pathlib import Path
 
+import psutil
+
 from harvok import __version__
-from harvok.core.models.conditions import ClockFacts, HostConditions, SocketLimits
+from harvok.clock import SYSTEM, Clock
+from harvok.core.models.conditions import ClockFacts, HostConditions, InterfaceCounters, SocketLimits
 from harvok.host.interfaces import interface_towards
 
 _SYS = Path("/proc/sys/net")
@@ -27,10 +31,11 @@ def host_conditions(
         python=platform.python_version(),
         harvok=__version__,
         cpu_model=_cpu_model(),
+        boot=_boot(),
         cores=os.cpu_count() or 1,
         governor=_read("/sys/devices/system/cpu/cpu0/cpufreq/scaling_governor"),
         load_1min=os.getloadavg()[0] if hasattr(os, "getloadavg") else None,
-        clock=_clock(),
+        clock=clock_facts(),
         congestion_control=_read(_SYS / "ipv4/tcp_congestion_control"),
         congestion_controls=(_read(_SYS / "ipv4/tcp_available_congestion_control") or "").split(),
         socket_limits=_socket_limits(),
@@ -52,6 +57,12 @@ def _cpu_model() -> str | None:
         if line.startswith("model name"):
             return line.partition(":")[2].strip()
     return platform.processor() or None
+
+
+def _boot() -> str | None:
+    """Which start of which machine this is: alike at two ends, they are one machine and have one clock."""
+    told = _read("/proc/sys/kernel/random/boot_id")
+    return hashlib.sha256(told.encode()).hexdigest()[:16] if told else None
 
 
 def _number(path: Path) -> int | None:
@@ -100,7 +111,7 @@ class _Timex(ctypes.Structure):
     )
 
 
-def _clock() -> ClockFacts:
+def clock_facts() -> ClockFacts:
     """Asks the kernel whether something disciplines its clock, and how far off it may be (adjtimex, read only)."""
     source = _read("/sys/devices/system/clocksource/clocksource0/current_clocksource")
     if sys.platform != "linux":
@@ -117,4 +128,18 @@ def _clock() -> ClockFacts:
         source=source,
         synchronised=not unsynchronised,
         error_s=None if unsynchronised else state.maxerror / 1e6,
+    )
+
+
+def interface_counters(name: str, clock: Clock = SYSTEM) -> InterfaceCounters | None:
+    """What an interface has counted so far; None where the system does not tell."""
+    every = psutil.net_io_counters(pernic=True).get(name)
+    if every is None:
+        return None
+    return InterfaceCounters(
+        name=name,
+        at_s=clock.now_ns() / 1e9,
+        received_bytes=every.bytes_recv,
+        sent_bytes=every.bytes_sent,
+        faults=every.errin + every.errout + every.dropin + every.dropout,
     )

@@ -64,6 +64,14 @@ def port_state(name: str) -> PortState | None:
         return PortState(describe(kernel, found[0]), bool(flags & UP), bool(flags & LOWER_UP), bool(routes))
 
 
+def link_ups_counted(name: str) -> int | None:
+    """How often the kernel has seen an interface come up; None where it does not count."""
+    try:
+        return int(Path(f"/sys/class/net/{name}/carrier_up_count").read_text())
+    except (OSError, ValueError):
+        return None
+
+
 def _route_index(kernel: "IPRoute", address: str, source: str | None) -> int:
     """The index of the interface that the kernel would send to `address` by."""
     wanted = {"dst": address} | ({"src": source} if source else {})

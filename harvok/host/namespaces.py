@@ -52,14 +52,14 @@ def hold(spec: DeviceSpec) -> None:
     rootless = os.geteuid() != 0
     if rootless:
         _become_root_of_a_user_namespace()
-    device_fd, tester_fd = _new_network(), _new_network()
+    device_fd, tester_fd = new_network(), new_network()
     with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
         _make_ports(kernel, spec, device_fd)
     if spec.kind != "wire":
-        _enter(device_fd)
+        enter_network(device_fd)
         with _kernel() as kernel:
             _make_device(kernel, spec)
-        _enter(tester_fd)
+        enter_network(tester_fd)
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
     print(json.dumps(asdict(Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}"))), flush=True)
@@ -76,7 +76,8 @@ def _become_root_of_a_user_namespace() -> None:
     Path("/proc/self/gid_map").write_text(f"0 {group} 1")
 
 
-def _new_network() -> int:
+def new_network() -> int:
+    """Makes a network namespace and enters it; returns its descriptor."""
     _unshare(_NEW_NET)
     return os.open("/proc/self/ns/net", os.O_RDONLY)
 
@@ -85,7 +86,8 @@ def _unshare(flags: int) -> None:
     _call("unshare", flags)
 
 
-def _enter(fd: int) -> None:
+def enter_network(fd: int) -> None:
+    """Joins the network namespace of a descriptor."""
     _call("setns", fd, 0)
 
 
@@ -149,7 +151,7 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
 
 def _reset(device_fd: int) -> None:
     """Takes the device's ports down, waits, and brings them up again."""
-    _enter(device_fd)
+    enter_network(device_fd)
     with _kernel() as kernel:
         ports = [kernel.link_lookup(ifname=name)[0] for name in _DEVICE_PORTS]
         for state, wait_s in (("down", _RESET_S), ("up", 0.0)):

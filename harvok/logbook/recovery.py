@@ -4,12 +4,15 @@ from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
+from harvok.core.delay_trial import DelayTrialResult
 from harvok.core.frame_trial import FrameTrialResult
+from harvok.core.link_trial import LinkTrialResult
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord, TrialRecord
 from harvok.core.trial import HalfInterval, Trial
+from harvok.core.udp_trial import UdpInterval
 
-Entry = HalfInterval | Trial | FrameTrialResult
+Entry = HalfInterval | UdpInterval | Trial | FrameTrialResult | DelayTrialResult | LinkTrialResult
 """A trial that starts, an interval of it, or the result of one that tells no intervals."""
 
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Entry)
@@ -25,9 +28,9 @@ def put_together(record: RunRecord, entries: Sequence[tuple[int, str]]) -> RunRe
     trials: dict[int, TrialRecord] = {}
     for number, text in entries:
         entry = _ENTRY.validate_json(text)
-        if isinstance(entry, HalfInterval):
+        if isinstance(entry, (HalfInterval, UdpInterval)):
             trials[number].intervals.append(entry)
-        elif isinstance(entry, FrameTrialResult):
+        elif isinstance(entry, (FrameTrialResult, DelayTrialResult, LinkTrialResult)):
             trials[number] = TrialRecord(trial=trials[number].trial, result=entry)
         else:
             trials[number] = TrialRecord(trial=entry, intervals=[])

@@ -1,44 +1,53 @@
-"""Reads rig files, and says in which line what is wrong."""
+"""Reads the TOML files that people write, and says in which line what is wrong."""
 
 import re
 import tomllib
 from pathlib import Path
+from typing import TypeVar
 
-from pydantic import ValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from harvok.core.models.rig import RIG_FILE, RigFile
-from harvok.errors import RigFileError
+from harvok.errors import RigFileError, UsageError
 
 _HINT = "docs/rig-files.md has every key; `harvok rig new` writes a file that works."
+
+FileT = TypeVar("FileT")
 
 
 def read_rig(path: Path) -> RigFile:
     """The rig that a TOML file describes. Raises RigFileError, naming line and key."""
+    return read_toml(path, RIG_FILE, "rig", _HINT, RigFileError)
+
+
+def read_toml(path: Path, model: TypeAdapter[FileT], what: str, hint: str, error_class: type[UsageError]) -> FileT:
+    """What a file of a kind describes. Raises an error of `error_class`, naming line and key."""
     try:
         text = path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not text"
-        raise RigFileError(f"the rig file {path} cannot be read: {why}", _HINT) from error
+        raise error_class(f"the {what} file {path} cannot be read: {why}", hint) from error
     try:
-        return RIG_FILE.validate_python(tomllib.loads(text))
+        return model.validate_python(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:
-        raise RigFileError(f"{path} is not TOML: {error}", _HINT) from error
+        raise error_class(f"{path} is not TOML: {error}", hint) from error
     except ValidationError as error:
-        raise RigFileError(_what_is_wrong(path, text, error), _HINT) from error
+        raise error_class(_what_is_wrong(path, text, what, error), hint) from error
 
 
-def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
-    """The first fault, with its line and key. pydantic puts the kind of rig before the key."""
-    first = error.errors()[0]
+def _what_is_wrong(path: Path, text: str, what: str, error: ValidationError) -> str:
+    """The first fault, with its line and key: an unknown key before a missing one, which it may be a misspelling of.
+    pydantic puts the kind of a rig before the key."""
+    first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
     if first["type"].startswith("union_tag"):
         line = line_of(text, ["kind"])
         return f"{path}{f', line {line}' if line else ''}: 'kind' is to be simulated, ports or virtual"
-    keys = [str(part) for part in first["loc"][1:]]
-    line = line_of(text, keys)
+    keys = [str(part) for part in first["loc"]][1 if what == "rig" else 0 :]
+    line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
     where = f"{path}, line {line}" if line else str(path)
-    what = {"missing": "is missing", "extra_forbidden": "is no key of a rig"}.get(first["type"], first["msg"])
-    what = what.removeprefix("Value error, ")
-    return f"{where}: '{'.'.join(keys)}' {what}" if keys else f"{where}: {what}"
+    said = {"missing": "is missing", "extra_forbidden": f"is no key of a {what}"}.get(first["type"], first["msg"])
+    said = said.removeprefix("Value error, ")
+    return f"{where}: '{'.'.join(keys)}' {said}" if keys else f"{where}: {said}"
 
 
 def line_of(text: str, keys: list[str]) -> int | None:

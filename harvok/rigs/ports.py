@@ -7,9 +7,9 @@ from types import TracebackType
 from typing import Any
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.ends import Direction
 from harvok.core.frame_trial import (
     DelaySummary,
-    Direction,
     FrameDirectionResult,
     FrameProgress,
     FrameTrial,

@@ -8,7 +8,8 @@ import random
 from collections.abc import Sequence
 from math import log
 
-from harvok.core.frame_trial import Direction, FrameDirectionResult, FrameTrial, FrameTrialResult
+from harvok.core.ends import Direction
+from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
 from harvok.core.observer import Observer

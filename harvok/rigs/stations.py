@@ -1,25 +1,37 @@
 """A pair of stations: this host as the near end, and a station somewhere as the far end."""
 
+import contextlib
 import socket
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.delay_trial import DelayTrial, DelayTrialResult
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link, PortSpeed
-from harvok.core.models.conditions import HostConditions
+from harvok.core.measures.clocks import offset_of
+from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.observer import Observer
 from harvok.core.trial import DirectionResult, HalfInterval, HalfSummary, TcpTrial, TcpTrialResult
+from harvok.core.udp_trial import ClockOffset, UdpDirectionResult, UdpInterval, UdpSummary, UdpTrial, UdpTrialResult
+from harvok.core.wire.stamp import AUTHENTICATED_BYTES
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
-from harvok.host.facts import host_conditions
+from harvok.host.facts import host_conditions, interface_counters
 from harvok.station.client import StationAddress, StationClient, error_of, resolve
+from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.sockets import Source, check_source
-from harvok.traffic.tcp import Door, TcpHalf, connect_flows
+from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, Half, open_near_half
+from harvok.traffic.tcp import Door
 
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
 _TELL_WHY_S = 2.0
+_CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
+
+IntervalT = TypeVar("IntervalT", HalfInterval, UdpInterval)
+SummaryT = TypeVar("SummaryT", HalfSummary, UdpSummary)
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,10 +44,11 @@ class StationsSettings:
     ip_version: IpVersion | None = None
     near_name: str | None = None
     rated_bps: float | None = None
+    stamp_key: bytes | None = None
 
 
 class StationsRig:
-    """Runs TCP trials between this host and a station that it holds for as long as the rig is open."""
+    """Runs TCP and UDP trials between this host and a station that it holds for as long as the rig is open."""
 
     def __init__(self, settings: StationsSettings, clock: Clock = SYSTEM) -> None:
         self._settings = settings
@@ -43,6 +56,7 @@ class StationsRig:
         self.address: StationAddress = resolve(settings.station, settings.ip_version)
         check_source(settings.source, self.address.host)
         self._client = StationClient(self.address, settings.token, settings.source, clock)
+        self._delay_port: int | None = None
         self.near: HostConditions | None = None
         self.far: HostConditions | None = None
 
@@ -73,28 +87,77 @@ class StationsRig:
         self.far = self._client.conditions()
         return self.near, self.far
 
-    def link(self) -> Link:
-        """What is known of the link: rated speed, and both ends' ports."""
-        return Link(self._settings.rated_bps, _port(self.near), _port(self.far))
+    def counters(self) -> tuple[InterfaceCounters | None, InterfaceCounters | None]:
+        """What the interfaces of near and far end have counted so far."""
+        port = self.near.interface if self.near else None
+        return interface_counters(port.name) if port else None, self._client.counters()
 
-    def run(self, trial: TcpTrial, observer: Observer) -> TcpTrialResult:
-        """Runs one trial. Raises StationLostError, DataBlockedError, FlowBrokenError and their like."""
-        collected = _Collector(observer.interval)
+    def try_data(self, trial: FlowTrial) -> None:
+        """Opens the data connections of a trial and lets them go. Raises DataBlockedError when one does not open."""
         prepared = self._client.prepare(trial)
         door = Door(
             (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)
         )
         try:
-            near = TcpHalf("near", trial, connect_flows(trial, door, self._settings.source), self._clock)
+            open_near_half(trial, door, self._settings.source, self._clock).close()
+        finally:
+            self._release()
+
+    def probe(self, trial: DelayTrial) -> DelayTrialResult | None:
+        """Asks the far end's reflector; None when it has none."""
+        port = self.delay_port()
+        if not port:
+            return None
+        settings = self._settings
+        key_bytes = trial.payload_bytes if settings.stamp_key is None else max(trial.payload_bytes, AUTHENTICATED_BYTES)
+        prober = StampProber((self.address.host, port), settings.source, settings.stamp_key, key_bytes)
+        with contextlib.closing(prober.sock):
+            return DelaySession(prober, self._clock).run(trial)
+
+    def link(self) -> Link:
+        """What is known of the link: rated speed, and both ends' ports."""
+        return Link(self._settings.rated_bps, _port(self.near), _port(self.far))
+
+    def run(self, trial: FlowTrial, observer: Observer) -> Any:
+        """Runs one trial, and answers with the result of its kind. Raises StationLostError, DataBlockedError,
+        FlowBrokenError and their like."""
+        if isinstance(trial, TcpTrial):
+            collected = _Collector(observer)
+            return tcp_result(trial, collected, self._flow(trial, collected))
+        before = self.clock_offset()
+        collected = _Collector(observer)
+        summaries = self._flow(trial, collected)
+        return udp_result(trial, collected, summaries, closer(before, self.clock_offset()))
+
+    def clock_offset(self) -> ClockOffset | None:
+        """How far the far end's clock is ahead, by its reflector; exactly nothing where both ends are one machine."""
+        if self.near and self.far and self.near.boot and self.near.boot == self.far.boot:
+            return ClockOffset(0.0, 0.0)
+        result = self.probe(_CLOCK_PROBE)
+        return offset_of(result) if result else None
+
+    def delay_port(self) -> int:
+        """The UDP port of the far end's STAMP reflector; 0 when it has none."""
+        if self._delay_port is None:
+            self._delay_port = self._client.facts().delay_port or 0
+        return self._delay_port
+
+    def _flow(self, trial: FlowTrial, collected: "_Collector") -> list[AnySummary]:
+        """Runs both halves of a trial; returns what each says of each direction."""
+        prepared = self._client.prepare(trial)
+        door = Door(
+            (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)
+        )
+        try:
+            near = open_near_half(trial, door, self._settings.source, self._clock)
             try:
-                summaries = self._run_halves(trial, near, collected)
+                return self._run_halves(trial, near, collected)
             finally:
                 near.close()
         finally:
             self._release()
-        return collected.result(trial, summaries)
 
-    def _run_halves(self, trial: TcpTrial, near: TcpHalf, collected: "_Collector") -> list[HalfSummary]:
+    def _run_halves(self, trial: FlowTrial, near: Half, collected: "_Collector") -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
         near.begin("receiver", Meter, collected.add)
         self._client.start()
@@ -110,7 +173,7 @@ class StationsRig:
             raise StationLostError("the test did not end in time", "See whether the path is up, and measure again.")
         return [*near.summaries(), *self._client.result().summaries]
 
-    def _patience_s(self, trial: TcpTrial) -> float | None:
+    def _patience_s(self, trial: FlowTrial) -> float | None:
         return trial.duration_s + _DRAIN_S + trial.interval_s if trial.duration_s else None
 
     def _release(self) -> None:
@@ -124,7 +187,7 @@ class StationsRig:
 class _FarProgress:
     """Reads the station's progress in the background; a fault over there interrupts the near half."""
 
-    def __init__(self, client: StationClient, collected: "_Collector", near: TcpHalf) -> None:
+    def __init__(self, client: StationClient, collected: "_Collector", near: Half) -> None:
         self._client = client
         self._collected = collected
         self._near = near
@@ -160,33 +223,69 @@ class _FarProgress:
 class _Collector:
     """Gathers the intervals of both ends, and passes each on at once."""
 
-    def __init__(self, observe: Callable[[HalfInterval], None]) -> None:
-        self._observe = observe
+    def __init__(self, observer: Observer) -> None:
+        self._observer = observer
         self._lock = threading.Lock()
-        self._intervals: list[HalfInterval] = []
+        self.intervals: list[AnyInterval] = []
 
-    def add(self, interval: HalfInterval) -> None:
+    def add(self, interval: AnyInterval) -> None:
         with self._lock:
-            self._intervals.append(interval)
-            self._observe(interval)
+            self.intervals.append(interval)
+            if isinstance(interval, UdpInterval):
+                self._observer.datagrams(interval)
+            else:
+                self._observer.interval(interval)
 
-    def result(self, trial: TcpTrial, summaries: list[HalfSummary]) -> TcpTrialResult:
-        return TcpTrialResult(
-            directions=[
-                DirectionResult(
-                    direction=direction,
-                    sender_intervals=[i for i in self._intervals if (i.direction, i.role) == (direction, "sender")],
-                    receiver_intervals=[i for i in self._intervals if (i.direction, i.role) == (direction, "receiver")],
-                    sender=_one(summaries, direction, "sender"),
-                    receiver=_one(summaries, direction, "receiver"),
-                )
-                for direction in trial.directions
-            ]
-        )
+    def of(self, kind: type[IntervalT], direction: str, role: str) -> list[IntervalT]:
+        """The intervals of one half of one direction."""
+        return [i for i in self.intervals if isinstance(i, kind) and (i.direction, i.role) == (direction, role)]
 
 
-def _one(summaries: list[HalfSummary], direction: str, role: str) -> HalfSummary | None:
-    return next((s for s in summaries if (s.direction, s.role) == (direction, role)), None)
+def tcp_result(trial: TcpTrial, told: _Collector, summaries: Sequence[AnySummary]) -> TcpTrialResult:
+    """The halves of a TCP trial put together."""
+    return TcpTrialResult(
+        directions=[
+            DirectionResult(
+                direction=direction,
+                sender_intervals=told.of(HalfInterval, direction, "sender"),
+                receiver_intervals=told.of(HalfInterval, direction, "receiver"),
+                sender=_one(HalfSummary, summaries, direction, "sender"),
+                receiver=_one(HalfSummary, summaries, direction, "receiver"),
+            )
+            for direction in trial.directions
+        ]
+    )
+
+
+def udp_result(
+    trial: UdpTrial, told: _Collector, summaries: Sequence[AnySummary], clock: ClockOffset | None
+) -> UdpTrialResult:
+    """The halves of a UDP trial put together."""
+    return UdpTrialResult(
+        directions=[
+            UdpDirectionResult(
+                direction=direction,
+                sender_intervals=told.of(UdpInterval, direction, "sender"),
+                receiver_intervals=told.of(UdpInterval, direction, "receiver"),
+                sender=_one(UdpSummary, summaries, direction, "sender") or UdpSummary(direction, "sender"),
+                receiver=_one(UdpSummary, summaries, direction, "receiver") or UdpSummary(direction, "receiver"),
+            )
+            for direction in trial.directions
+        ],
+        clock=clock,
+    )
+
+
+def _one(kind: type[SummaryT], summaries: Sequence[AnySummary], direction: str, role: str) -> SummaryT | None:
+    return next((s for s in summaries if isinstance(s, kind) and (s.direction, s.role) == (direction, role)), None)
+
+
+def closer(one: ClockOffset | None, other: ClockOffset | None) -> ClockOffset | None:
+    """The offset in the middle of a trial, from those before and after it: their drift widens the bound."""
+    if one is None or other is None:
+        return one or other
+    drift_s = abs(other.offset_s - one.offset_s)
+    return ClockOffset((one.offset_s + other.offset_s) / 2, max(one.error_s, other.error_s) + drift_s / 2)
 
 
 def _port(conditions: HostConditions | None) -> PortSpeed | None:

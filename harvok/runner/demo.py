@@ -26,9 +26,9 @@ from harvok.errors import NearEndError
 from harvok.rigs.files import read_rig
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.compare import compare_series
+from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.keeping import Label, OnRecord
-from harvok.runner.tcp import TcpRequest, run_tcp
 
 REPEATS = 5
 SMALL_BUFFER_BYTES = 8000
@@ -105,7 +105,7 @@ def measure_series(
     """Takes the repeats of one series of the demo."""
     options = SocketOptions(socket_buffer_bytes=socket_buffer_bytes)
     trial = TcpTrial((), duration_s=_DURATION_S, interval_s=_DURATION_S / 2, tick_s=_TICK_S, options=options)
-    request = TcpRequest(
+    request = FlowRequest(
         stations=StationsSettings(station.address, station.token, near_name="dome"),
         test=TcpTest("each", trial),
         logbook=place,
@@ -114,7 +114,7 @@ def measure_series(
         repeat=REPEATS,
         wait_s=60.0,
     )
-    run_tcp(request, observer, tell)
+    run_flows(request, observer, tell)
 
 
 def compare_demo(place: str) -> Comparison:

@@ -4,10 +4,13 @@ import contextlib
 import queue
 import threading
 
+from harvok.core.delay_trial import DelayTrialResult
 from harvok.core.frame_trial import FrameTrialResult
+from harvok.core.link_trial import LinkTrialResult
 from harvok.core.models.run import TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.trial import HalfInterval, Trial, TrialResult
+from harvok.core.udp_trial import UdpInterval
 from harvok.errors import LogbookError
 from harvok.logbook.recovery import Entry, encode_entry
 from harvok.logbook.store import Logbook
@@ -37,10 +40,14 @@ class Journal(Observer):
         self.trials[-1].intervals.append(half)
         self._entries.put((len(self.trials), half))
 
+    def datagrams(self, interval: UdpInterval) -> None:
+        self.trials[-1].intervals.append(interval)
+        self._entries.put((len(self.trials), interval))
+
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """The result holds the intervals, so that they need not be kept twice."""
         self.trials[number - 1] = TrialRecord(trial=self.trials[number - 1].trial, result=result)
-        if isinstance(result, FrameTrialResult):
+        if isinstance(result, (FrameTrialResult, DelayTrialResult, LinkTrialResult)):
             self._entries.put((number, result))
 
     def close(self) -> None:

@@ -10,7 +10,8 @@ from harvok.clock import Clock
 from harvok.core.link import Link
 from harvok.core.models.conditions import HostConditions
 from harvok.core.models.control import Fault
-from harvok.core.models.run import AnyTest, FrameRigRecord, RigRecord, RunRecord
+from harvok.core.models.preflight import Check
+from harvok.core.models.run import AnyTest, FrameRigRecord, PortRecord, RigRecord, RunRecord
 from harvok.core.observer import Observer, Observers
 from harvok.errors import BrokenOffError, HarvokError, LogbookError, TesterLimitError
 from harvok.logbook.store import Logbook
@@ -37,7 +38,7 @@ def new_record(
     *,
     command: list[str],
     test: AnyTest,
-    rig: RigRecord | FrameRigRecord,
+    rig: RigRecord | PortRecord | FrameRigRecord,
     link: Link,
     label: Label,
     near: HostConditions,
@@ -45,6 +46,7 @@ def new_record(
     far: HostConditions | None = None,
     notices: Sequence[str] = (),
     calibration: str | None = None,
+    preflight: Sequence[Check] = (),
 ) -> RunRecord:
     """The record of a run that starts now."""
     started = clock.utc()
@@ -64,6 +66,7 @@ def new_record(
         near=near,
         far=far,
         notices=list(notices),
+        preflight=list(preflight),
     )
 
 

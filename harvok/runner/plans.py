@@ -24,10 +24,10 @@ from harvok.errors import NothingFoundError, PlanError
 from harvok.logbook.store import Logbook
 from harvok.rigs.files import line_of, read_rig
 from harvok.rigs.stations import StationsSettings
+from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.keeping import Label, OnRecord
 from harvok.runner.samples import series_of
-from harvok.runner.tcp import TcpRequest, run_tcp
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -203,5 +203,5 @@ def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_
         return
     assert plan.station
     settings = StationsSettings(plan.station, request.token, near_name=request.near_name, rated_bps=plan.rated)
-    tcp = TcpRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
-    run_tcp(tcp, observer, on_record, clock)
+    tcp = FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
+    run_flows(tcp, observer, on_record, clock)

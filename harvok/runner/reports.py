@@ -9,13 +9,13 @@ from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
+from harvok.core.frame_trial import FrameTrial
 from harvok.core.judgement.compare import Criteria, compare, where
 from harvok.core.judgement.criteria import oddities
 from harvok.core.measures.statistics import summarise
-from harvok.core.models.run import RigRecord, RunRecord
+from harvok.core.models.run import PortRecord, RigRecord, RunRecord
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.quantities import QUANTITIES
-from harvok.core.trial import TcpTrial
 from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
@@ -105,6 +105,8 @@ def _drawing(record: RunRecord) -> list[str]:
         speed = f" {format_speed(record.link.rated_bps)} " if record.link.rated_bps else ""
         far = record.far.name if record.far else record.rig.station
         return [f"{record.near.name} ──{speed}── {far}"]
+    if isinstance(record.rig, PortRecord):
+        return [f"{record.near.name} [{record.rig.port.name}]──"]
     from harvok.reports.rig_drawing import drawing
 
     return drawing(record.rig.file)
@@ -169,7 +171,7 @@ def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
     rows = []
     for record in records:
         for number, one in enumerate(record.trials, 1):
-            if isinstance(one.trial, TcpTrial) or not one.result or one.result.kind != "frames":
+            if not isinstance(one.trial, FrameTrial) or not one.result or one.result.kind != "frames":
                 continue
             for got in one.result.directions:
                 load = " then ".join(format_frame_rate(step.load_fps) for step in one.trial.steps)

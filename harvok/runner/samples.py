@@ -4,11 +4,14 @@ from collections.abc import Iterator
 
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.models.conditions import HostConditions, InterfaceFacts
-from harvok.core.models.run import PortsRigRecord, RunRecord
+from harvok.core.models.run import AnyTest, PortsRigRecord, RunRecord
 from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.units import format_rate, format_share, format_size, format_speed
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 from harvok.logbook.store import Logbook
 
 
@@ -37,13 +40,56 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     if record.link.rated_bps:
         yield "link.rated", format_speed(record.link.rated_bps)
     test = record.test
-    yield from _tcp_conditions(test) if isinstance(test, TcpTest) else _frame_conditions(test)
+    yield from _test_conditions(test)
     if isinstance(record.rig, PortsRigRecord):
         for number, port in enumerate(record.rig.ports, 1):
             yield from _interface_conditions(f"port{number}", port)
     yield from _host_conditions("near", record.near)
     if record.far:
         yield from _host_conditions("far", record.far)
+
+
+def _test_conditions(test: AnyTest) -> Iterator[tuple[str, str]]:
+    if isinstance(test, TcpTest):
+        yield from _tcp_conditions(test)
+    elif isinstance(test, UdpTest):
+        yield from _udp_conditions(test)
+    elif isinstance(test, DelayTest):
+        yield from _delay_conditions(test)
+    elif isinstance(test, LinkTest):
+        yield "test.kind", test.kind
+        yield "test.port", test.trial.port
+    else:
+        yield from _frame_conditions(test)
+
+
+def _udp_conditions(test: UdpTest) -> Iterator[tuple[str, str]]:
+    trial = test.trial
+    yield "test.kind", f"{test.kind} {test.mode}"
+    yield "test.direction", test.direction
+    yield "test.duration", f"{trial.duration_s:g} s"
+    for spec in test.services:
+        prefix = f"test.{spec.name}." if spec.name else "test."
+        size = f"{spec.payload_bytes} B payload" if spec.payload_bytes else f"{spec.frame_bytes} B frames"
+        yield f"{prefix}rate", format_rate(spec.rate_bps)
+        yield f"{prefix}size", size
+        yield f"{prefix}flows", str(spec.flows)
+        yield f"{prefix}dscp", str(spec.dscp or 0)
+    yield "test.method", trial.method
+    yield "test.group", trial.group or "none"
+    buffer = trial.socket_buffer_bytes
+    yield "test.socket-buffer", "as large as allowed" if buffer is None else format_size(buffer)
+    yield "test.loss-tolerance", format_share(test.loss_tolerance)
+
+
+def _delay_conditions(test: DelayTest) -> Iterator[tuple[str, str]]:
+    trial = test.trial
+    yield "test.kind", test.kind
+    yield "test.packets", f"{trial.packets}, one every {format_duration(trial.gap_s)}"
+    yield "test.size", f"{trial.payload_bytes} B payload"
+    yield "test.dscp", str(trial.dscp or 0)
+    yield "test.loads", ", ".join(test.loads) or "none"
+    yield "test.load-rate", format_rate(test.load_bps) if test.load_bps else "as it comes"
 
 
 def _tcp_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:

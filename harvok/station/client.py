@@ -14,7 +14,7 @@ from pydantic import ValidationError
 
 from harvok.clock import Clock
 from harvok.core.ethernet import IpVersion
-from harvok.core.models.conditions import HostConditions, Model
+from harvok.core.models.conditions import HostConditions, InterfaceCounters, Model
 from harvok.core.models.control import (
     DEFAULT_CONTROL_PORT,
     PROTOCOL,
@@ -27,7 +27,6 @@ from harvok.core.models.control import (
     StationFacts,
     TrialRequest,
 )
-from harvok.core.trial import TcpTrial
 from harvok.core.units import format_span
 from harvok.errors import (
     BusyError,
@@ -41,6 +40,7 @@ from harvok.errors import (
     UsageError,
 )
 from harvok.traffic.sockets import Source, format_address
+from harvok.traffic.table import FlowTrial
 
 _CONNECT_TIMEOUT_S = 5.0
 _ANSWER_TIMEOUT_S = 10.0
@@ -151,7 +151,12 @@ class StationClient:
         """The far end's conditions, for traffic towards this host."""
         return self._ask(HostConditions, "GET", self._path("/conditions"))
 
-    def prepare(self, trial: TcpTrial) -> PreparedHalf:
+    def counters(self) -> InterfaceCounters | None:
+        """What the far end's interface has counted so far; None where its system does not tell."""
+        answer = self._call("GET", self._path("/counters"))
+        return None if answer.content == b"null" else _parse(InterfaceCounters, answer.content)
+
+    def prepare(self, trial: FlowTrial) -> PreparedHalf:
         """Makes the far end ready to admit the data connections of a trial."""
         return self._ask(PreparedHalf, "POST", self._path("/half"), TrialRequest(trial=trial))
 

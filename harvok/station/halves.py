@@ -11,11 +11,10 @@ from enum import Enum
 
 from harvok.clock import Clock
 from harvok.core.models.control import Fault, HalfResult, PreparedHalf, Progress
-from harvok.core.trial import HalfInterval, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES
 from harvok.errors import HarvokError, LimitError, ProtocolError
 from harvok.host.cpu import Meter
-from harvok.traffic.tcp import Gate, TcpHalf
+from harvok.traffic.table import AnyInterval, FlowTrial, Half, make_half, open_gate
 
 _ADMISSION_TIMEOUT_S = 10.0
 _KEEP_ALIVE_S = 1.0
@@ -54,9 +53,9 @@ def next_state(state: State, event: str) -> State:
 
 
 class FarHalf:
-    """The far half of one TCP trial, from preparing it to releasing it."""
+    """The far half of one trial, from preparing it to releasing it."""
 
-    def __init__(self, trial: TcpTrial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
+    def __init__(self, trial: FlowTrial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
         self._trial = trial
         self._clock = clock
         self._longest_test_s = longest_test_s
@@ -65,8 +64,8 @@ class FarHalf:
         self._state = State.PREPARED
         self._lock = threading.Lock()
         self._progress: queue.SimpleQueue[Progress] = queue.SimpleQueue()
-        self._half: TcpHalf | None = None
-        self._gate = Gate(trial, self._trial_id, self._key, host, data_port)
+        self._half: Half | None = None
+        self._gate = open_gate(trial, self._trial_id, self._key, host, data_port)
 
     @property
     def prepared(self) -> PreparedHalf:
@@ -79,9 +78,9 @@ class FarHalf:
             self._state = next_state(self._state, "start")
             sockets = self._gate.sockets(_ADMISSION_TIMEOUT_S)
             self._gate.close()
-            self._half = TcpHalf("far", self._trial, sockets, self._clock)
-            for role in sockets:
-                self._half.begin(role, Meter, self._tell)
+            self._half = make_half("far", self._trial, sockets, self._trial_id, self._clock)
+            self._half.begin("receiver", Meter, self._tell)
+            self._half.begin("sender", Meter, self._tell)
         threading.Thread(target=self._finish, args=[self._half], daemon=True).start()
 
     def progress(self) -> Iterator[Progress | None]:
@@ -117,10 +116,10 @@ class FarHalf:
             if self._half:
                 self._half.close()
 
-    def _tell(self, interval: HalfInterval) -> None:
+    def _tell(self, interval: AnyInterval) -> None:
         self._progress.put(Progress(interval=interval))
 
-    def _finish(self, half: TcpHalf) -> None:
+    def _finish(self, half: Half) -> None:
         """Waits for the end of the half, or for the longest test that the station's keeper allows."""
         fault: HarvokError | None = None
         try:

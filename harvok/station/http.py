@@ -12,7 +12,7 @@ from fastapi.responses import JSONResponse, StreamingResponse
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from harvok.core.models.conditions import HostConditions
+from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
     PROTOCOL,
     HalfResult,
@@ -23,7 +23,7 @@ from harvok.core.models.control import (
     TrialRequest,
 )
 from harvok.errors import BusyError, HarvokError, LimitError, ProtocolError, TokenError
-from harvok.host.facts import host_conditions
+from harvok.host.facts import host_conditions, interface_counters
 from harvok.station.halves import FarHalf, fault_of
 from harvok.station.service import Station
 
@@ -79,6 +79,12 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
     def conditions(session: str, request: Request) -> HostConditions:
         station.desk.renew(session)
         return host_conditions(_peer(request), name=station.settings.name)
+
+    @app.get("/v1/sessions/{session}/counters")
+    def counters(session: str, request: Request) -> InterfaceCounters | None:
+        station.desk.renew(session)
+        port = host_conditions(_peer(request)).interface
+        return interface_counters(port.name) if port else None
 
 
 def _add_half_routes(app: FastAPI, station: Station) -> None:

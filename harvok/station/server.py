@@ -12,6 +12,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from harvok.clock import SYSTEM
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
+from harvok.traffic.reflector import Reflector
 from harvok.traffic.sockets import listen
 
 _SWEEP_S = 0.5
@@ -47,7 +48,12 @@ def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[
     sockets = listen(settings.host, settings.control_port)
     for probe in listen(settings.host, settings.data_port):  # say now, not in mid-test, that the port is taken
         probe.close()
-    asyncio.run(_serve(settings, sockets, ready, tell))
+    reflector = Reflector(settings.reflector, SYSTEM) if settings.reflector else None
+    try:
+        asyncio.run(_serve(settings, sockets, ready, tell))
+    finally:
+        if reflector:
+            reflector.close()
 
 
 async def _serve(

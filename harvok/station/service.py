@@ -1,16 +1,20 @@
 """What a station does, without HTTP: sessions, limits, and the far half of the trial under way."""
 
+import ipaddress
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
-from harvok.core.trial import TcpTrial
+from harvok.core.udp_trial import UdpTrial
 from harvok.core.units import format_span
+from harvok.core.wire.datagram import HEAD_BYTES, MOST_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError
 from harvok.station.desk import LEASE_S, Desk
 from harvok.station.halves import FarHalf
+from harvok.traffic.reflector import ReflectorSettings
+from harvok.traffic.table import FlowTrial
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,6 +28,7 @@ class StationSettings:
     host: str | None = None
     longest_test_s: float = 3600.0
     most_flows: int = 64
+    reflector: ReflectorSettings | None = None
 
 
 class Station:
@@ -42,6 +47,7 @@ class Station:
             harvok=__version__,
             protocol=PROTOCOL,
             data_port=self.settings.data_port,
+            delay_port=self.settings.reflector.port if self.settings.reflector else None,
             longest_test_s=self.settings.longest_test_s,
             most_flows=self.settings.most_flows,
             free_in_s=self.desk.free_in_s,
@@ -71,7 +77,7 @@ class Station:
             self._drop_half()
             self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
 
-    def prepare(self, trial: TcpTrial) -> PreparedHalf:
+    def prepare(self, trial: FlowTrial) -> PreparedHalf:
         self._check_limits(trial)
         self._drop_half()
         settings = self.settings
@@ -94,7 +100,7 @@ class Station:
         if half:
             half.release()
 
-    def _check_limits(self, trial: TcpTrial) -> None:
+    def _check_limits(self, trial: FlowTrial) -> None:
         settings = self.settings
         if trial.flows > settings.most_flows or trial.flows < 1:
             raise LimitError(
@@ -106,7 +112,35 @@ class Station:
                 f"the station allows tests of {settings.longest_test_s:.0f} s, not {trial.duration_s:.0f} s",
                 "Use a shorter --duration, or start the station with a larger --longest-test.",
             )
+        if isinstance(trial, UdpTrial):
+            _check_udp(trial)
+            return
         if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.directions:
             raise ProtocolError("a trial needs directions, and either a duration or an amount", "Correct the request.")
         if trial.tick_s < 0.005 or trial.interval_s < trial.tick_s:
             raise ProtocolError("ticks are at least 5 ms, and intervals no shorter than ticks", "Correct the request.")
+
+
+def _check_udp(trial: UdpTrial) -> None:
+    """Refuses what would harm this host, or others: no data leaves for a group, which cannot have proven itself."""
+    sizes = [service.payload_bytes for service in trial.services]
+    if not trial.directions or not sizes or not HEAD_BYTES <= min(sizes) <= max(sizes) <= MOST_PAYLOAD_BYTES:
+        raise ProtocolError(
+            f"a UDP trial needs directions, and services with payloads of {HEAD_BYTES} to {MOST_PAYLOAD_BYTES} B",
+            "Correct the request.",
+        )
+    if any(not 0 < service.load_fps <= 1e9 or service.flows < 1 for service in trial.services):
+        raise ProtocolError("every service needs a load and a flow", "Correct the request.")
+    if trial.interval_s < 0.05 or trial.duration_s <= 0:
+        raise ProtocolError("intervals are at least 50 ms, and a trial takes some time", "Correct the request.")
+    if trial.group and "receive" in trial.directions:
+        raise ProtocolError("a station sends nothing to a multicast group", "Measure in direction send.")
+    if trial.group and not _is_group(trial.group):
+        raise ProtocolError(f"'{trial.group}' is no multicast address", "Correct the request.")
+
+
+def _is_group(text: str) -> bool:
+    try:
+        return ipaddress.ip_address(text).is_multicast
+    except ValueError:
+        return False

@@ -3,19 +3,9 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from harvok.core.frame_trial import Direction
+from harvok.core.ends import CpuUse, Direction, Role
 from harvok.core.observer import Observer
-from harvok.core.trial import (
-    Connection,
-    CpuUse,
-    DirectionResult,
-    HalfInterval,
-    HalfSummary,
-    Role,
-    TcpInfo,
-    TcpTrial,
-    TcpTrialResult,
-)
+from harvok.core.trial import Connection, DirectionResult, HalfInterval, HalfSummary, TcpInfo, TcpTrial, TcpTrialResult
 
 TICKS_A_SECOND = 10
 IDLE = TcpInfo(

@@ -6,8 +6,8 @@ from socket import socket
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.frame_trial import Direction
-from harvok.core.trial import CpuUse, HalfInterval, HalfSummary, Role, TcpInfo, TcpTrial
+from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.trial import HalfInterval, HalfSummary, TcpInfo, TcpTrial
 from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import describe, missing_here, read_tcp_info

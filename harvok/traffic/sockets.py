@@ -151,7 +151,7 @@ def listen(host: str | None, port: int, options: SocketOptions | None = None) ->
 
     Raises NearEndError when the port is taken or the address is not one of this host's.
     """
-    families = _families(host)
+    families = families_of(host)
     sockets: list[socket.socket] = []
     try:
         for family in families:
@@ -165,7 +165,8 @@ def listen(host: str | None, port: int, options: SocketOptions | None = None) ->
     return sockets
 
 
-def _families(host: str | None) -> list[socket.AddressFamily]:
+def families_of(host: str | None) -> list[socket.AddressFamily]:
+    """The IP versions to serve: of a given address, or all that this system has."""
     if host:
         return [socket.AF_INET6 if ":" in host else socket.AF_INET]
     return [socket.AF_INET, socket.AF_INET6] if _ipv6_works() else [socket.AF_INET]

@@ -13,7 +13,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from harvok.clock import Clock
-from harvok.core.trial import End, HalfInterval, HalfSummary, Role, TcpTrial, role_at
+from harvok.core.ends import End, Role, role_at
+from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
 from harvok.traffic.sampler import FlowWatch, MeterMaker, OnInterval

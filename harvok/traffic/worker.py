@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass
 
 from harvok.clock import SYSTEM
-from harvok.core.trial import Role
+from harvok.core.ends import Role
 from harvok.traffic.counters import Cell, Counters
 
 BLOCK_BYTES = 64 * 1024

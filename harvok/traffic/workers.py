@@ -7,7 +7,7 @@ import sys
 from collections.abc import Sequence
 from socket import socket
 
-from harvok.core.trial import Role
+from harvok.core.ends import Role
 from harvok.errors import NearEndError
 from harvok.traffic.counters import Counters
 from harvok.traffic.worker import Orders

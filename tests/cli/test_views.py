@@ -10,13 +10,14 @@ from harvok.cli.render.compare import show_comparison
 from harvok.cli.render.live import TestView, plain_line, rows_table
 from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.tcp import show_repeats, show_run
+from harvok.core.ends import CpuUse
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.sample import Series
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.observer import RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import CpuUse, TcpTrial
+from harvok.core.trial import TcpTrial
 from harvok.logbook.listing import RunLine
 from harvok.runner.samples import sample_of
 from harvok.testing.transfers import transfer

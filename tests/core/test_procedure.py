@@ -2,12 +2,13 @@ import unittest
 from collections.abc import Generator
 
 from harvok.core.drive import drive
+from harvok.core.ends import CpuUse, DirectionChoice, role_at
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
-from harvok.core.procedures.tcp import DirectionChoice, TcpTest, tcp_test
+from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import CpuUse, HalfInterval, TcpTrial, TcpTrialResult, Trial, TrialResult, role_at
+from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult, Trial, TrialResult
 from harvok.errors import StationLostError
 from harvok.testing.transfers import ScriptedRig, transfer
 
@@ -24,6 +25,7 @@ class Watcher(Observer):
         self.halves: list[HalfInterval] = []
 
     def trial_started(self, number: int, trial: Trial) -> None:
+        assert isinstance(trial, TcpTrial)
         self.heard.append(f"start {number} {'+'.join(trial.directions)}")
 
     def interval(self, half: HalfInterval) -> None:

@@ -5,10 +5,9 @@ from typing import Annotated
 import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, percent
+from harvok.cli.verdicts import EXIT_CODES
 
 app = typer.Typer(add_completion=False)
-
-EXIT_CODES = {"ACCEPT": 0, "REJECT": 1, "RETEST": 3}
 
 
 @app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 the logbook cannot be read.")

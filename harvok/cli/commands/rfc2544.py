@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, percent, typed_command
+from harvok.core.ends import Direction
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
-from harvok.core.frame_trial import Direction
 from harvok.core.mixes import frame_size
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import Form

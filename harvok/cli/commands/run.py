@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.commands.compare import EXIT_CODES
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
+from harvok.cli.verdicts import EXIT_CODES
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
@@ -107,6 +107,6 @@ def _token(plan: "Plan", token: str | None) -> str:
     """The station's token, which a plan with TCP steps needs."""
     if not any(step.test == "tcp" for step in plan.steps):
         return ""
-    from harvok.cli.commands.tcp import ask_token
+    from harvok.cli.station_options import ask_token
 
     return token or ask_token()

@@ -2,12 +2,15 @@
 
 import secrets
 import socket
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from harvok.cli.options import duration
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
+
+if TYPE_CHECKING:
+    from harvok.traffic.reflector import ReflectorSettings
 
 app = typer.Typer(add_completion=False)
 
@@ -23,7 +26,7 @@ def _new_token() -> str:
 def station(
     port: Annotated[
         int,
-        typer.Option(min=1, max=65534, help="TCP port for control; data connections come to the next one up."),
+        typer.Option(min=1, max=65533, help="TCP port for control; data, TCP and UDP, comes to the next one up."),
     ] = DEFAULT_CONTROL_PORT,
     host: Annotated[
         str | None,
@@ -43,6 +46,24 @@ def station(
     most_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
+    delay_port: Annotated[
+        int | None,
+        typer.Option(
+            min=0, max=65535, help="UDP port of the STAMP reflector; 0 for none.", show_default="two above --port"
+        ),
+    ] = None,
+    stamp_key: Annotated[
+        str | None,
+        typer.Option(
+            envvar="HARVOK_STAMP_KEY",
+            metavar="KEY",
+            help="Reflect only authenticated STAMP packets, sealed with this key.",
+        ),
+    ] = None,
+    reflect_to: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NETWORK", help="Reflect only to this address or network. Repeatable."),
+    ] = None,
 ) -> None:
     """Make this host the far end of tests, until Ctrl-C.
 
@@ -65,7 +86,30 @@ def station(
         host=host,
         longest_test_s=longest_test,
         most_flows=most_flows,
+        reflector=_reflector(port + 2 if delay_port is None else delay_port, host, stamp_key, reflect_to or []),
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)
     view.stopped()
+
+
+def _reflector(port: int, host: str | None, key: str | None, networks: list[str]) -> "ReflectorSettings | None":
+    """What the reflector is to do; None for none. Raises BadParameter for what is no network."""
+    import ipaddress
+
+    from harvok.host.facts import clock_facts
+    from harvok.traffic.reflector import ReflectorSettings
+
+    if not port:
+        return None
+    allowed = []
+    for text in networks:
+        try:
+            allowed.append(ipaddress.ip_network(text, strict=False))
+        except ValueError:
+            raise typer.BadParameter(
+                f"'{text}' is no address or network such as 198.18.0.0/24", param_hint="'--reflect-to'"
+            ) from None
+    clock = clock_facts()
+    in_step = clock.error_s if clock.synchronised else None
+    return ReflectorSettings(port, host, key.encode() if key else None, allowed, in_step)

@@ -1,6 +1,6 @@
 """The interfaces of a host: a row each, and below what a person should look at."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.table import Table
@@ -8,10 +8,11 @@ from rich.text import Text
 
 from harvok.cli.render.words import DASH, maybe
 from harvok.core.units import format_speed
+from harvok.core.wire.lldp import Neighbour
 from harvok.host.ports import PortFacts, remarks_on
 
 
-def show_ports(console: Console, ports: Sequence[PortFacts]) -> None:
+def show_ports(console: Console, ports: Sequence[PortFacts], heard: Mapping[str, Neighbour] | None = None) -> None:
     """One table, then the remarks."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     for heading in ("port", "state", "speed", "of", "MTU", "driver", "slot", "addresses"):
@@ -30,6 +31,8 @@ def show_ports(console: Console, ports: Sequence[PortFacts]) -> None:
             ", ".join(port.addresses) or DASH,
         )
     console.print(table)
+    for name, neighbour in (heard or {}).items():
+        console.print(Text.assemble(("neighbour ", "bold"), f"of {name}: {neighbour.words}"), soft_wrap=True)
     for port in ports:
         for remark in remarks_on(port):
             console.print(Text.assemble(("look at ", "bold"), f"{port.name}: {remark}"), soft_wrap=True)

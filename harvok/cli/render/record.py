@@ -1,47 +1,78 @@
 """One run from the logbook, with its conditions and every interval."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.delay import show_delay_run
 from harvok.cli.render.frames import show_calibration, show_frame_run
+from harvok.cli.render.link import show_link_run
 from harvok.cli.render.live import rows_table
+from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.rig import show_rig
 from harvok.cli.render.tcp import show_run
+from harvok.cli.render.udp import show_udp_run
+from harvok.cli.render.udp_view import udp_rows_table
 from harvok.cli.render.words import DASH, direction_words
 from harvok.core.models.conditions import HostConditions
-from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
+from harvok.core.models.run import AnyTest, PortRecord, RigRecord, RunRecord, TrialRecord
 from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval, TcpTrialResult
+from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.udp.rows import UdpRow, UdpRowJoiner
+from harvok.core.udp_trial import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.units import format_size, format_speed
+
+_SHOW: dict[type[AnyTest], Callable[[Console, RunRecord], None]] = {
+    TcpTest: show_run,
+    UdpTest: show_udp_run,
+    DelayTest: show_delay_run,
+    LinkTest: show_link_run,
+    FrameTest: show_frame_run,
+    CalibrationTest: show_calibration,
+}
 
 
 def show_record(console: Console, record: RunRecord) -> None:
     """One run: the result, then the conditions, then every interval."""
-    if isinstance(record.test, FrameTest):
-        show_frame_run(console, record)
-    elif isinstance(record.test, CalibrationTest):
-        show_calibration(console, record)
-    else:
-        show_run(console, record)
-    for notice in record.notices if not isinstance(record.test, TcpTest) else ():
+    _SHOW[type(record.test)](console, record)
+    for notice in record.notices if not isinstance(record.test, (TcpTest, UdpTest)) else ():
         console.print(Text.assemble(("note ", "bold yellow"), notice), soft_wrap=True)
     console.print()
-    if not isinstance(record.rig, RigRecord):
+    if not isinstance(record.rig, (RigRecord, PortRecord)):
         show_rig(console, record.rig.file)
         console.print()
     console.print(_conditions(record))
+    worth_saying = [check for check in record.preflight if check.outcome != "ok"]
+    if worth_saying:
+        console.print()
+        view = CheckView(console)
+        for check in worth_saying:
+            view.show(check)
     for number, trial in enumerate(record.trials, 1):
-        rows = _rows(record, trial)
-        if rows:
-            console.print()
-            console.print(f"[bold]trial {number}[/]: {' and '.join(map(direction_words, trial.trial.directions))}")
-            console.print(rows_table(rows))
+        _show_rows(console, record, number, trial)
+
+
+def _show_rows(console: Console, record: RunRecord, number: int, one: TrialRecord) -> None:
+    """Every interval of a trial, where it has any."""
+    trial = one.trial
+    table: Table | None = None
+    if isinstance(trial, TcpTrial) and (rows := _tcp_rows(record, one)):
+        table = rows_table(rows)
+    elif isinstance(trial, UdpTrial) and (datagrams := _udp_rows(one)):
+        table = udp_rows_table(datagrams, trial)
+    if table and isinstance(trial, (TcpTrial, UdpTrial)):
+        about = f", {trial.about}" if isinstance(trial, UdpTrial) and trial.about else ""
+        console.print()
+        console.print(f"[bold]trial {number}[/]: {' and '.join(map(direction_words, trial.directions))}{about}")
+        console.print(table)
 
 
 def _conditions(record: RunRecord) -> Table:
@@ -81,12 +112,22 @@ def _facts(host: HostConditions) -> Iterator[tuple[str, str]]:
     yield "clock", f"{host.clock.source or 'unknown'}, {synchronised[host.clock.synchronised]}"
 
 
-def _rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
+def _udp_rows(one: TrialRecord) -> list[UdpRow]:
+    """The intervals of a UDP trial, joined as they were while it ran."""
+    joiner = UdpRowJoiner()
+    halves = [interval for interval in one.intervals if isinstance(interval, UdpInterval)]
+    for direction in one.result.directions if isinstance(one.result, UdpTrialResult) else ():
+        halves += [*direction.sender_intervals, *direction.receiver_intervals]
+    found = [row for half in halves if (row := joiner.add(half))]
+    return sorted(found, key=lambda row: (row.index, row.direction != "send", row.service))
+
+
+def _tcp_rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
     """The intervals of a trial, joined as they were while it ran."""
     if not isinstance(record.rig, RigRecord):
         return []
     joiner = RowJoiner(record.link, 6 if ":" in record.rig.address else 4)
-    halves: list[HalfInterval] = list(trial.intervals)
+    halves = [interval for interval in trial.intervals if isinstance(interval, HalfInterval)]
     for direction in trial.result.directions if isinstance(trial.result, TcpTrialResult) else ():
         halves += [*direction.sender_intervals, *direction.receiver_intervals]
     found = (joiner.add(half) for half in sorted(halves, key=lambda half: half.index))

@@ -34,7 +34,7 @@ class StationView:
         self._line()
         self._line(
             (f"Firewall: let TCP ports {settings.control_port} (control) and {settings.data_port} (data) ", ""),
-            (f"in, on {versions}. No UDP port is needed.", ""),
+            (f"in, on {versions}; for UDP tests and delay also UDP ports {settings.data_port}{_delay(settings)}.", ""),
         )
         longest = format_span(settings.longest_test_s)
         self._line((f"Limits: one test at a time, {settings.most_flows} flows, {longest} a trial.", ""))
@@ -54,3 +54,11 @@ class StationView:
     def _line(self, *parts: tuple[str, str]) -> None:
         self._console.print(Text.assemble(*parts), soft_wrap=True)
         self._console.file.flush()
+
+
+def _delay(settings: StationSettings) -> str:
+    """The reflector's port as part of a sentence."""
+    if not settings.reflector:
+        return " (data)"
+    sealed = ", authenticated" if settings.reflector.key else ""
+    return f" (data) and {settings.reflector.port} (STAMP reflector{sealed})"

@@ -16,7 +16,7 @@ from harvok.core.units import format_byte_rate, format_duration, format_rate, fo
 def show_run(console: Console, record: RunRecord) -> None:
     """Prints what one run comes to."""
     if record.state == "broken":
-        _show_broken(console, record)
+        show_broken(console, record)
     for reading in record.readings:
         _show_direction(console, record, reading)
     for notice in record.notices:
@@ -24,7 +24,8 @@ def show_run(console: Console, record: RunRecord) -> None:
     console.print(Text(f"kept as run {record.id}", style="dim"))
 
 
-def _show_broken(console: Console, record: RunRecord) -> None:
+def show_broken(console: Console, record: RunRecord) -> None:
+    """Says why a run broke off, and what of it was kept."""
     intervals = sum(len(t.intervals) for t in record.trials)
     whole = sum(1 for t in record.trials if t.result)
     why = record.fault.message if record.fault else "unknown reason"

@@ -25,16 +25,19 @@ class Arrivals:
         self._seen = np.full(window, -1, dtype=np.int32)  # for each place: the lap of the number last seen there
         self._next = 0
         self._last_lost = -1
+        self._runs: dict[int, int] = {}
+        self._open_run = 0  # of lost numbers that goes on to the edge of what has left the window
 
     def add(self, numbers: Numbers) -> bool:
         """Counts a portion in; returns whether all its numbers followed one upon the other.
 
         Reordering is RFC 4737 §3.2: a number smaller than one that came before it.
         """
-        portion, in_a_run = self._window // 2, True
-        for at in range(0, len(numbers), portion):
-            in_a_run &= self._add_portion(numbers[at : at + portion])
-        return in_a_run
+        span = int(numbers.max()) - int(numbers.min())
+        if max(len(numbers), span) <= self._window // 2 or len(numbers) == 1:
+            return self._add_portion(numbers)
+        half = len(numbers) // 2  # what is older than the window would pass for lost
+        return self.add(numbers[:half]) & self.add(numbers[half:])
 
     def _add_portion(self, numbers: Numbers) -> bool:
         first, last = int(numbers[0]), int(numbers[-1])
@@ -56,6 +59,15 @@ class Arrivals:
         self._look_for_losses(max(self._next - self._window, 0), self._next)
         return self._last_lost if self._last_lost >= 0 else None
 
+    def loss_runs(self) -> dict[int, int]:
+        """How many runs of lost numbers there were, by their length; all below the highest number that came."""
+        runs, open_run = dict(self._runs), self._open_run
+        for low, high in self._places(max(self._next - self._window, 0), self._next):
+            open_run = _add_runs(runs, open_run, self._unseen(low, high), high - low)
+        if open_run:
+            runs[open_run] = runs.get(open_run, 0) + 1
+        return dict(sorted(runs.items()))
+
     def _add_disturbed(self, numbers: Numbers) -> None:
         before = np.maximum.accumulate(np.concatenate(([self._next - 1], numbers)))[:-1]
         self._advance(max(self._next, int(numbers.max()) + 1))
@@ -73,17 +85,25 @@ class Arrivals:
     def _advance(self, upto: int) -> None:
         """Moves the window up to the number before `upto`, and looks for losses among those that leave it."""
         leaving_from, leaving_to = max(self._next - self._window, 0), upto - self._window
-        self._look_for_losses(leaving_from, min(leaving_to, self._next))
+        left_to = min(leaving_to, self._next)
+        self._look_for_losses(leaving_from, left_to)
+        for low, high in self._places(leaving_from, left_to):
+            self._open_run = _add_runs(self._runs, self._open_run, self._unseen(low, high), high - low)
         if leaving_to > self._next:
             self._last_lost = leaving_to - 1
+            self._open_run += leaving_to - self._next
         self._next = upto
 
     def _look_for_losses(self, start: int, end: int) -> None:
         """Remembers the highest number of [start, end) that never came."""
         for low, high in self._places(start, end):
-            unseen = np.flatnonzero(self._seen[low % self._window :][: high - low] != low // self._window)
+            unseen = self._unseen(low, high)
             if len(unseen):
                 self._last_lost = max(self._last_lost, low + int(unseen[-1]))
+
+    def _unseen(self, low: int, high: int) -> Numbers:
+        """Which of the numbers of one stretch never came, counted from its start."""
+        return np.flatnonzero(self._seen[low % self._window :][: high - low] != low // self._window)
 
     def _mark_run(self, start: int, end: int) -> None:
         for low, high in self._places(start, end):
@@ -95,3 +115,19 @@ class Arrivals:
             return []
         turn = (start // self._window + 1) * self._window
         return [(start, end)] if end <= turn else [(start, turn), (turn, end)]
+
+
+def _add_runs(runs: dict[int, int], open_run: int, unseen: Numbers, length: int) -> int:
+    """Adds the runs of a stretch to `runs`; returns the length of the one that is open at its end."""
+    if len(unseen) == length:
+        return open_run + length
+    cuts = np.flatnonzero(np.diff(unseen) > 1) + 1
+    pieces = [(int(piece[0]), len(piece)) for piece in np.split(unseen, cuts) if len(piece)]
+    if open_run and (not pieces or pieces[0][0] > 0):
+        pieces.insert(0, (0, 0))
+    for start, count in pieces:
+        run = count + (open_run if start == 0 else 0)
+        if start + count == length and count:
+            return run
+        runs[run] = runs.get(run, 0) + 1
+    return 0

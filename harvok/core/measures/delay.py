@@ -13,7 +13,7 @@ from harvok.core.frame_trial import DelaySummary
 
 _BITS = 7
 _BINS_A_DOUBLING = 1 << _BITS
-_BINS = (64 - _BITS) * _BINS_A_DOUBLING
+BINS = (64 - _BITS) * _BINS_A_DOUBLING
 _KEPT_A_DOUBLING = 8
 """Bins of a doubling in a record: enough to draw a distribution."""
 RESOLUTION = 1 / _BINS_A_DOUBLING
@@ -40,7 +40,7 @@ class DelayHistogram:
 
     def __init__(self) -> None:
         self.counted = 0
-        self._counts = np.zeros(_BINS, dtype=np.int64)
+        self._counts = np.zeros(BINS, dtype=np.int64)
         self._total_ns = 0
         self._least_ns = 0
         self._most_ns = 0

@@ -41,7 +41,8 @@ class ClockFacts(Model):
 
 
 class HostConditions(Model):
-    """One end of a test. What this system does not tell is None, and named in `missing`."""
+    """One end of a test. What this system does not tell is None, and named in `missing`. `boot` stands for one start of
+    one machine: two ends that share it share a clock."""
 
     name: str
     system: str
@@ -49,6 +50,7 @@ class HostConditions(Model):
     machine: str
     python: str
     harvok: str
+    boot: str | None = None
     cpu_model: str | None = None
     cores: int
     governor: str | None = None
@@ -60,3 +62,13 @@ class HostConditions(Model):
     local_address: str | None = None
     interface: InterfaceFacts | None = None
     missing: list[str] = []
+
+
+class InterfaceCounters(Model):
+    """What an interface has counted so far, at a moment of its host's monotonic clock. `faults`: errors, drops."""
+
+    name: str
+    at_s: float
+    received_bytes: int
+    sent_bytes: int
+    faults: int

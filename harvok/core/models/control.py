@@ -1,21 +1,26 @@
 """The bodies of the control protocol between near end and station. docs/control-protocol.md describes their use."""
 
+from typing import Annotated
+
 from pydantic import Field
 
 from harvok.core.models.conditions import Model
 from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.udp_trial import UdpInterval, UdpSummary, UdpTrial
 
-PROTOCOL = 1
+PROTOCOL = 2
 DEFAULT_CONTROL_PORT = 26470
 
 
 class StationFacts(Model):
-    """Who answers: asked before anything else. `free_in_s` is None when the station is free."""
+    """Who answers: asked before anything else. `free_in_s` is None when the station is free, `delay_port` where it has
+    no STAMP reflector."""
 
     name: str
     harvok: str
     protocol: int
     data_port: int
+    delay_port: int | None = None
     longest_test_s: float
     most_flows: int
     free_in_s: float | None = None
@@ -47,13 +52,13 @@ class PreparedHalf(Model):
 class HalfResult(Model):
     """What the far half of a trial saw, for each direction in the order of the trial."""
 
-    summaries: list[HalfSummary]
+    summaries: list[HalfSummary | UdpSummary]
 
 
 class Progress(Model):
     """One line of the progress stream: an interval, a fault that ended the half, or the end of it."""
 
-    interval: HalfInterval | None = None
+    interval: HalfInterval | UdpInterval | None = None
     fault: "Fault | None" = None
     over: bool = False
 
@@ -70,4 +75,4 @@ class Fault(Model):
 class TrialRequest(Model):
     """Asks the station to prepare its half of a trial."""
 
-    trial: TcpTrial
+    trial: Annotated[TcpTrial | UdpTrial, Field(discriminator="kind")]

@@ -6,8 +6,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from harvok.core.ends import Direction, DirectionChoice
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
-from harvok.core.frame_trial import Direction
 from harvok.core.judgement.criteria import Criterion, Rules
 from harvok.core.mixes import frame_size
 from harvok.core.models.conditions import Model
@@ -15,7 +15,7 @@ from harvok.core.models.rig import Duration, Rate, Share, Size
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.latency import Form
 from harvok.core.procedures.rfc2544 import FrameTest, TestName
-from harvok.core.procedures.tcp import DirectionChoice, TcpTest
+from harvok.core.procedures.tcp import TcpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.core.units import parse_quantity

@@ -6,25 +6,31 @@ from typing import Annotated, Final, Literal
 from pydantic import Field
 
 from harvok.core.figures import Figure
+from harvok.core.judgement.compare import Finding
 from harvok.core.link import Link
 from harvok.core.models.conditions import HostConditions, InterfaceFacts, Model
 from harvok.core.models.control import Fault
+from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
 from harvok.core.procedures.calibrate import CalibrationTest
+from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.reading import Reading
 from harvok.core.trial import HalfInterval, Trial, TrialResult
+from harvok.core.udp_trial import UdpInterval
 
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 1
 
-AnyTest = TcpTest | FrameTest | CalibrationTest
+AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | CalibrationTest
 RunState = Literal["running", "complete", "broken", "invalid"]
 
 
 class RigRecord(Model):
-    """A pair of stations: where the far end was."""
+    """A pair of stations: where the far end was. `port` is that of control, or of the reflector; 0 for ICMP echo."""
 
     kind: Literal["stations"] = "stations"
     station: str
@@ -34,6 +40,17 @@ class RigRecord(Model):
     @property
     def name(self) -> str:
         return self.station
+
+
+class PortRecord(Model):
+    """One port of the near end, watched: what it is."""
+
+    kind: Literal["port"] = "port"
+    port: InterfaceFacts
+
+    @property
+    def name(self) -> str:
+        return self.port.name
 
 
 class SimulatedRigRecord(Model):
@@ -78,7 +95,7 @@ class TrialRecord(Model):
 
     trial: Annotated[Trial, Field(discriminator="kind")]
     result: Annotated[TrialResult, Field(discriminator="kind")] | None = None
-    intervals: list[HalfInterval] = []
+    intervals: list[HalfInterval | UdpInterval] = []
 
 
 class RunRecord(Model):
@@ -97,7 +114,7 @@ class RunRecord(Model):
     harvok: str
     command: list[str]
     test: Annotated[AnyTest, Field(discriminator="kind")]
-    rig: Annotated[RigRecord | FrameRigRecord, Field(discriminator="kind")]
+    rig: Annotated[RigRecord | PortRecord | FrameRigRecord, Field(discriminator="kind")]
     link: Link
     series: str | None = None
     attributes: dict[str, str] = {}
@@ -108,6 +125,8 @@ class RunRecord(Model):
     trials: list[TrialRecord] = []
     readings: list[Reading] = []
     figures: list[Figure] = []
+    findings: list[Finding] = Field(default=[], description="what became of the limits that the test itself set")
+    preflight: list[Check] = Field(default=[], description="what was looked at just before the run")
     notices: list[str] = []
     fault: Fault | None = Field(default=None, description="why the run broke off")
 

@@ -4,9 +4,10 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
+from harvok.core.ends import Direction
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
 from harvok.core.figures import Figure, Mark
-from harvok.core.frame_trial import Direction, FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]

@@ -4,20 +4,11 @@ from collections.abc import Generator
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from harvok.core.ends import AT_A_TIME, DirectionChoice
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.tcp.reading import Reading, read_direction
 from harvok.core.trial import TcpTrial, TcpTrialResult
-
-DirectionChoice = Literal["send", "receive", "each", "both"]
-
-_TRIALS: dict[DirectionChoice, tuple[tuple[Direction, ...], ...]] = {
-    "send": (("send",),),
-    "receive": (("receive",),),
-    "each": (("send",), ("receive",)),
-    "both": (("send", "receive"),),
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +28,7 @@ class TcpTest:
     @property
     def trials(self) -> list[TcpTrial]:
         """The trials that this test runs, in order."""
-        return [replace(self.trial, directions=directions) for directions in _TRIALS[self.direction]]
+        return [replace(self.trial, directions=directions) for directions in AT_A_TIME[self.direction]]
 
     @property
     def expected_s(self) -> float | None:

@@ -4,10 +4,11 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from harvok.core.ends import End, role_at
 from harvok.core.ethernet import IpVersion
 from harvok.core.tcp.ceiling import Segment
 from harvok.core.tcp.settling import Settling
-from harvok.core.trial import DirectionResult, End, HalfInterval, HalfSummary, TcpInfo, role_at
+from harvok.core.trial import DirectionResult, HalfInterval, HalfSummary, TcpInfo
 
 _TIMESTAMPS = 1  # bit of TcpInfo.options
 

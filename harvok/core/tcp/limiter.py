@@ -10,12 +10,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
+from harvok.core.ends import End
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
 from harvok.core.tcp.ceiling import Ceiling, ceiling_at
 from harvok.core.tcp.evidence import Cpu, Evidence
 from harvok.core.tcp.settling import Settling
-from harvok.core.trial import End, SocketOptions
+from harvok.core.trial import SocketOptions
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 
 LimiterKind = Literal[

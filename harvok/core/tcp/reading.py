@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from harvok.core.ends import Direction
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
 from harvok.core.tcp.ceiling import Ceiling, ceiling_of

@@ -4,12 +4,12 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from harvok.core.ends import Direction, Role, role_at
 from harvok.core.ethernet import IpVersion
-from harvok.core.frame_trial import Direction
 from harvok.core.link import Link
 from harvok.core.tcp.ceiling import ceiling_of
 from harvok.core.tcp.evidence import segment_of
-from harvok.core.trial import HalfInterval, Role, TcpInfo, role_at
+from harvok.core.trial import HalfInterval, TcpInfo
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ import hmac
 import struct
 from dataclasses import dataclass
 
-from harvok.core.trial import Role
+from harvok.core.ends import Role
 
 HELLO_BYTES = 56
 KEY_BYTES = 32

@@ -1,17 +1,22 @@
-"""Runs a TCP test between this host and a station, as often as asked, and keeps every run in the logbook."""
+"""Runs a TCP or UDP test between this host and a station, as often as asked, and keeps every run in the logbook."""
 
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
+from harvok.core.ethernet import ETHERNET_HEADER_BYTES, FCS_BYTES, IpVersion, frame_bytes_of
+from harvok.core.judgement.services import judge_services
 from harvok.core.models.conditions import HostConditions
+from harvok.core.models.preflight import quick_checks
 from harvok.core.models.run import RigRecord, RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.tcp import TcpTest, tcp_test
+from harvok.core.procedures.udp import UdpFindings, UdpTest, udp_test
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.trial import TcpTrialResult
 from harvok.core.units import format_size
+from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.runner.journal import Journal
@@ -20,14 +25,15 @@ from harvok.runner.lock import one_test_at_a_time
 
 _AROUND_A_TRIAL_S = 1.0  # connecting, starting workers, letting go: only to tell others when the station is free
 _NO_DURATION_GUESS_S = 60.0
+_ETHERNET_BYTES = ETHERNET_HEADER_BYTES + FCS_BYTES
 
 
 @dataclass(frozen=True, slots=True)
-class TcpRequest:
-    """Everything that `harvok tcp` was asked for. `command` is what was typed, without the token."""
+class FlowRequest:
+    """Everything that `harvok tcp` or `harvok udp` was asked for. `command` is what was typed, without the token."""
 
     stations: StationsSettings
-    test: TcpTest
+    test: TcpTest | UdpTest
     logbook: str
     command: list[str]
     label: Label = field(default_factory=Label)
@@ -39,11 +45,12 @@ class TcpRequest:
     def planned_s(self) -> float:
         """How long all repeats should take, in seconds."""
         traffic_s = self.test.expected_s or _NO_DURATION_GUESS_S
-        once_s = traffic_s + _AROUND_A_TRIAL_S * len(self.test.trials)
+        trials = len(self.test.trials) if isinstance(self.test, TcpTest) else len(self.test.ways)
+        once_s = traffic_s + _AROUND_A_TRIAL_S * trials
         return self.repeat * once_s + (self.repeat - 1) * self.pause_s
 
 
-def run_tcp(request: TcpRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
+def run_flows(request: FlowRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
     """Runs every repeat; `on_record` gets each finished record, also one that broke off.
 
     Raises whatever broke the test off, after its record was kept.
@@ -62,7 +69,7 @@ def run_tcp(request: TcpRequest, observer: Observer, on_record: OnRecord, clock:
             _run_once(request, rig, keeper, number)
 
 
-def _run_once(request: TcpRequest, rig: StationsRig, keeper: Keeper, number: int) -> None:
+def _run_once(request: FlowRequest, rig: StationsRig, keeper: Keeper, number: int) -> None:
     near, far = rig.look()
     record = _new_record(request, rig, near, far, keeper.clock)
     version = rig.ip_version
@@ -70,17 +77,32 @@ def _run_once(request: TcpRequest, rig: StationsRig, keeper: Keeper, number: int
     keeper.observer.run_started(outline)
 
     def measure(everyone: Observer, journal: Journal, found: Found) -> None:
-        findings = drive(tcp_test(request.test, record.link), rig, everyone)
-        results = [t.result for t in journal.trials if isinstance(t.result, TcpTrialResult)]
-        said = result_notices([d for result in results for d in result.directions], findings.readings)
-        notices = [*record.notices, *said]
-        found |= {"readings": findings.readings, "figures": findings.figures, "notices": notices}
+        if isinstance(request.test, UdpTest):
+            _measure_udp(request.test, rig, everyone, record, found)
+        else:
+            _measure_tcp(request.test, rig, everyone, record, journal, found)
 
     keeper.measure(record, measure)
 
 
+def _measure_tcp(
+    test: TcpTest, rig: StationsRig, everyone: Observer, record: RunRecord, journal: Journal, found: Found
+) -> None:
+    findings = drive(tcp_test(test, record.link), rig, everyone)
+    results = [t.result for t in journal.trials if isinstance(t.result, TcpTrialResult)]
+    said = result_notices([d for result in results for d in result.directions], findings.readings)
+    found |= {"readings": findings.readings, "figures": findings.figures, "notices": [*record.notices, *said]}
+
+
+def _measure_udp(test: UdpTest, rig: StationsRig, everyone: Observer, record: RunRecord, found: Found) -> None:
+    findings = UdpFindings(notices=list(record.notices))
+    found |= {"figures": findings.figures, "notices": findings.notices}
+    drive(udp_test(test, rig.ip_version, findings), rig, everyone)
+    found["findings"] = judge_services(test.services, findings.figures)
+
+
 def _new_record(
-    request: TcpRequest, rig: StationsRig, near: HostConditions, far: HostConditions, clock: Clock
+    request: FlowRequest, rig: StationsRig, near: HostConditions, far: HostConditions, clock: Clock
 ) -> RunRecord:
     link = rig.link()
     return new_record(
@@ -92,13 +114,29 @@ def _new_record(
         near=near,
         far=far,
         clock=clock,
-        notices=[*link_notices(link), *_buffer_notices(request.test, near, far)],
+        preflight=quick_checks(near, far, link),
+        notices=[*link_notices(link), *_buffer_notices(request.test, near, far), *_size_notices(request.test, near)],
     )
 
 
-def _buffer_notices(test: TcpTest, near: HostConditions, far: HostConditions) -> list[str]:
+def _size_notices(test: TcpTest | UdpTest, near: HostConditions) -> list[str]:
+    """Says when datagrams are larger than this end's MTU: they are never fragmented, so that none of them leaves."""
+    mtu = near.interface.mtu_bytes if near.interface else None
+    if not isinstance(test, UdpTest) or not mtu:
+        return []
+    version: IpVersion = 6 if near.local_address and ":" in near.local_address else 4
+    largest = max(frame_bytes_of(spec.at(1.0, version).payload_bytes, version) for spec in test.services)
+    if largest - _ETHERNET_BYTES <= mtu:
+        return []
+    raise UsageError(
+        f"frames of {largest} B carry IP packets of {largest - _ETHERNET_BYTES} B, and the MTU here is {mtu} B",
+        f"Use a frame size of {mtu + _ETHERNET_BYTES} B at most, or raise the MTU at both ends.",
+    )
+
+
+def _buffer_notices(test: TcpTest | UdpTest, near: HostConditions, far: HostConditions) -> list[str]:
     """Says when a kernel will not grant the socket buffer that was asked for."""
-    asked = test.trial.options.socket_buffer_bytes
+    asked = test.trial.socket_buffer_bytes if isinstance(test, UdpTest) else test.trial.options.socket_buffer_bytes
     if not asked:
         return []
     notices = []

@@ -1,0 +1,64 @@
+"""`harvok preflight`: looks at everything that could spoil a test, in seconds, before it is run."""
+
+import sys
+
+import typer
+
+from harvok.cli.options import JsonOption, LogbookOption
+from harvok.cli.station_options import (
+    IP_VERSIONS,
+    Interface,
+    Local,
+    Name,
+    OnlyIpVersion,
+    Rated,
+    Station,
+    Token,
+    ask_token,
+)
+
+app = typer.Typer(add_completion=False)
+
+
+@app.command(epilog="Exit codes: 0 nothing stands in the way (warnings may), 2 wrong usage, 4 a reason to stop.")
+def preflight(
+    station: Station,
+    logbook: LogbookOption,
+    token: Token = None,
+    rated: Rated = None,
+    local: Local = None,
+    interface: Interface = None,
+    ip_version: OnlyIpVersion = None,
+    name: Name = None,
+    json: JsonOption = False,
+) -> None:
+    """Look at everything that could spoil a test, before it is run.
+
+    Name and route, interfaces and their speed, control and data ports,
+    path MTU, clocks, CPU, other traffic, socket buffers, and whether
+    these hosts have ever filled such a link. Each finding is ok, a
+    warning or a reason to stop, with what to do about it.
+    """
+    from dataclasses import asdict
+
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.preflight import CheckView
+    from harvok.rigs.stations import StationsSettings
+    from harvok.runner.preflight import PreflightRequest
+    from harvok.runner.preflight import preflight as look
+    from harvok.traffic.sockets import Source
+
+    settings = StationsSettings(
+        station, token or ask_token(), Source(local, interface), IP_VERSIONS[ip_version], name, rated
+    )
+    checks = look(PreflightRequest(settings, logbook))
+    if json:
+        from pydantic_core import to_json
+
+        found = list(checks)
+        sys.stdout.write(to_json([asdict(check) for check in found], indent=2).decode() + "\n")
+    else:
+        view = CheckView(stdout())
+        found = [view.show(check) for check in checks]
+        view.sum_up(found)
+    raise typer.Exit(4 if any(check.outcome == "stop" for check in found) else 0)

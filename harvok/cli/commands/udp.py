@@ -1,0 +1,228 @@
+"""`harvok udp`: sends numbered datagrams to and from a station, at a rate, in steps, or searching the highest."""
+
+import contextlib
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, percent, rate, size, typed_command
+from harvok.cli.station_options import (
+    DAY_S,
+    IP_VERSIONS,
+    SOCKETS,
+    WHAT,
+    Dscp,
+    Interface,
+    Interval,
+    Local,
+    Name,
+    Note,
+    OnlyIpVersion,
+    Pause,
+    Rated,
+    Repeat,
+    Series,
+    SocketBuffer,
+    Station,
+    Token,
+    Wait,
+    With,
+    ask_token,
+)
+from harvok.core.ends import DirectionChoice
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import Method, UdpTrial
+from harvok.core.units import parse_rate_bps
+from harvok.errors import BadQuantityError
+
+app = typer.Typer(add_completion=False)
+
+_USUAL_FRAME_BYTES = 1518
+_SMALLEST_PAYLOAD, _LARGEST_PAYLOAD = 18, 65_487
+
+Direction = Annotated[
+    DirectionChoice,
+    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
+]
+Rate = Annotated[
+    float | None,
+    typer.Option(
+        rich_help_panel=WHAT,
+        parser=rate(),
+        metavar="RATE",
+        help="Load in each direction, counted in Ethernet frames (L2); with --search the most to try.",
+    ),
+]
+Steps = Annotated[
+    str | None,
+    typer.Option(rich_help_panel=WHAT, metavar="RATE,RATE,…", help="One trial at each of these loads, in this order."),
+]
+Search = Annotated[
+    bool, typer.Option("--search", rich_help_panel=WHAT, help="Search the highest load that arrives whole.")
+]
+Services = Annotated[
+    Path | None,
+    typer.Option(
+        rich_help_panel=WHAT,
+        metavar="FILE",
+        help="Step several services up, then run all at once (ITU-T Y.1564); the guide shows such a file.",
+    ),
+]
+FrameSize = Annotated[
+    int | None,
+    typer.Option(
+        rich_help_panel=WHAT,
+        min=64,
+        max=65_535,
+        show_default="1518",
+        help="Ethernet frame in bytes, header and FCS included, as in RFC 2544.",
+    ),
+]
+Payload = Annotated[
+    int | None,
+    typer.Option(
+        rich_help_panel=WHAT,
+        parser=size(_SMALLEST_PAYLOAD, _LARGEST_PAYLOAD),
+        metavar="SIZE",
+        help="UDP payload, instead of a frame size.",
+    ),
+]
+Flows = Annotated[int, typer.Option(rich_help_panel=WHAT, min=1, max=64, help="Flows in each direction.")]
+Duration = Annotated[
+    float,
+    typer.Option(rich_help_panel=WHAT, parser=duration(0.5, DAY_S), metavar="TIME", help="Length of each trial."),
+]
+Resolution = Annotated[
+    float, typer.Option(rich_help_panel=WHAT, parser=percent, metavar="PERCENT", help="How finely --search looks.")
+]
+LossTolerance = Annotated[
+    float,
+    typer.Option(rich_help_panel=WHAT, parser=percent, metavar="PERCENT", help="Loss that --search still lets pass."),
+]
+Sending = Annotated[
+    Method,
+    typer.Option(
+        rich_help_panel=SOCKETS,
+        help="plain: a call for each datagram; segmented: batches that kernel or card cut; auto: as the load asks.",
+    ),
+]
+Group = Annotated[
+    str | None,
+    typer.Option(rich_help_panel=SOCKETS, metavar="ADDRESS", help="Send to this multicast group; the station joins."),
+]
+Hops = Annotated[
+    int, typer.Option(rich_help_panel=SOCKETS, min=1, max=255, help="Routers that multicast may cross, and one more.")
+]
+
+
+@app.command(
+    epilog="Exit codes: 0 measured, or all services ACCEPT; 1 REJECT; 2 wrong usage; 3 RETEST; 4 could not measure."
+)
+def udp(
+    station: Station,
+    logbook: LogbookOption,
+    token: Token = None,
+    direction: Direction = "each",
+    rate: Rate = None,
+    steps: Steps = None,
+    search: Search = False,
+    services: Services = None,
+    frame_size: FrameSize = None,
+    payload: Payload = None,
+    flows: Flows = 1,
+    duration: Duration = "10s",  # type: ignore[assignment]
+    rated: Rated = None,
+    interval: Interval = "1s",  # type: ignore[assignment]
+    resolution: Resolution = "1%",  # type: ignore[assignment]
+    loss_tolerance: LossTolerance = "0",  # type: ignore[assignment]
+    method: Sending = "auto",
+    dscp: Dscp = None,
+    socket_buffer: SocketBuffer = None,
+    group: Group = None,
+    hops: Hops = 1,
+    local: Local = None,
+    interface: Interface = None,
+    ip_version: OnlyIpVersion = None,
+    repeat: Repeat = 1,
+    pause: Pause = "0s",  # type: ignore[assignment]
+    series: Series = None,
+    with_: With = None,
+    note: Note = "",
+    wait: Wait = "0s",  # type: ignore[assignment]
+    name: Name = None,
+    json: JsonOption = False,
+) -> None:
+    """Send numbered UDP datagrams to and from a station.
+
+    Tells rates, loss and how long its gaps were, duplicates, reordering,
+    jitter, delay variation and one-way delay. Datagrams that the receiving
+    host itself dropped are told apart from those lost on the path, and a
+    load that this host could not send is called that.
+    """
+    from harvok.rigs.stations import StationsSettings
+    from harvok.runner.flows import FlowRequest, run_flows
+    from harvok.runner.keeping import Label
+    from harvok.runner.services import read_services
+    from harvok.traffic.sockets import Source
+
+    if frame_size is not None and payload is not None:
+        raise typer.BadParameter("give either a frame size or a payload", param_hint="'--payload'")
+    if group is not None and direction != "send":
+        raise typer.BadParameter("a station sends nothing to a group: use --direction send", param_hint="'--group'")
+    trial = UdpTrial((), (), duration, min(interval, duration), method, socket_buffer, group, hops)
+    if frame_size is None and payload is None:
+        frame_size = _USUAL_FRAME_BYTES
+
+    def spec(rate_bps: float) -> ServiceSpec:
+        return ServiceSpec(rate_bps, frame_size, payload, flows=flows, dscp=dscp)
+
+    modes = sum(asked is not None for asked in (steps, services)) + search
+    if modes > 1:
+        raise typer.BadParameter("give one of --steps, --search and --services", param_hint="'--search'")
+    if services is not None:
+        specs = read_services(services)
+        test = UdpTest(direction, trial, specs, "services", together_s=duration * 2)
+    elif steps is not None:
+        rates = _rates(steps)
+        shares = tuple(one / max(rates) for one in rates)
+        test = UdpTest(direction, trial, (spec(max(rates)),), "steps", shares)
+    elif rate is None:
+        raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
+    elif search:
+        test = UdpTest(
+            direction, trial, (spec(rate),), "search", resolution=max(resolution, 1e-4), loss_tolerance=loss_tolerance
+        )
+    else:
+        test = UdpTest(direction, trial, (spec(rate),))
+    request = FlowRequest(
+        stations=StationsSettings(
+            station, token or ask_token(), Source(local, interface), IP_VERSIONS[ip_version], name, rated
+        ),
+        test=test,
+        logbook=logbook,
+        command=typed_command(sys.argv),
+        label=Label(series, attributes(with_ or []), note),
+        repeat=repeat,
+        pause_s=pause,
+        wait_s=wait,
+    )
+    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.records import RecordsOnly
+    from harvok.cli.render.udp_view import UdpView
+    from harvok.cli.verdicts import exit_code_of
+
+    view = RecordsOnly(stdout(), stderr()) if json else UdpView(stdout())
+    with contextlib.closing(view):
+        run_flows(request, view, view.record)
+    raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
+
+
+def _rates(text: str) -> tuple[float, ...]:
+    """Reads rates with commas between them. Raises BadParameter."""
+    try:
+        return tuple(parse_rate_bps(part) for part in text.split(","))
+    except BadQuantityError as error:
+        raise typer.BadParameter(error.message, param_hint="'--steps'") from error

@@ -1,0 +1,60 @@
+"""What a measurement of two-way delay asks of a rig, and what a rig answers. Plain dataclasses, as in core.trial."""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+Means = Literal["stamp", "stamp-authenticated", "echo"]
+"""STAMP (RFC 8762), authenticated or not, or ICMP echo (RFC 792, RFC 4443)."""
+
+
+@dataclass(frozen=True, slots=True)
+class DelayTrial:
+    """Packets to a reflector: `packets`, one every `gap_s`, each of `payload_bytes`; those that have not come back
+    `wait_s` after the last was sent are lost. `load` names what fills the link meanwhile, empty when nothing does."""
+
+    packets: int
+    gap_s: float
+    payload_bytes: int = 44
+    dscp: int | None = None
+    wait_s: float = 1.0
+    load: str = ""
+    kind: Literal["delay"] = "delay"
+
+    @property
+    def duration_s(self) -> float:
+        return self.packets * self.gap_s
+
+
+@dataclass(frozen=True, slots=True)
+class Echo:
+    """One packet and its answer. Times are seconds: `sent_s` since the first packet; `two_way_s` from sending to
+    receiving, less the time that the reflector held it; None when no answer came.
+
+    `there_s` and `back_s` are one-way, by clocks that may differ; None with ICMP echo, which tells no times.
+    """
+
+    number: int
+    sent_s: float
+    two_way_s: float | None = None
+    there_s: float | None = None
+    back_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class DelayTrialResult:
+    """What a rig answers to a DelayTrial. `echoes` are in the order of their numbers.
+
+    `reordered` answers came after one with a higher number (RFC 4737 §3.2). `lost_there` and `lost_back` tell loss on
+    the way there from loss on the way back, where the reflector counts for itself; None where it does not.
+    `refused` answers were no valid ones: malformed, of another session, or not sealed with the key.
+    """
+
+    means: Means
+    echoes: list[Echo] = field(default_factory=list)
+    duplicates: int = 0
+    reordered: int = 0
+    refused: int = 0
+    lost_there: int | None = None
+    lost_back: int | None = None
+    load_bps: float | None = None
+    kind: Literal["delay"] = "delay"

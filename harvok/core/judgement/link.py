@@ -1,0 +1,31 @@
+"""Judges what a port negotiated, plug by plug."""
+
+from collections.abc import Sequence
+
+from harvok.core.judgement.compare import Finding
+from harvok.core.link_trial import LinkEvent
+from harvok.core.units import format_speed
+
+
+def judge_link(port: str, link_ups: Sequence[LinkEvent], rated_bps: float | None, least: int) -> list[Finding]:
+    """REJECT for a single link-up below the rated speed or at half duplex; ACCEPT needs `least` that were right."""
+    if rated_bps is None:
+        return []
+    where, count = port, len(link_ups)
+    slow = [event for event in link_ups if event.speed_bps and event.speed_bps < rated_bps]
+    half = [event for event in link_ups if event.duplex == "half"]
+    flaps = sum(event.missed for event in link_ups)
+    if slow:
+        speeds = ", ".join(sorted({format_speed(event.speed_bps) for event in slow if event.speed_bps}))
+        said = f"{len(slow)} of {count} times the link came up at {speeds}, below {format_speed(rated_bps)}"
+        return [Finding("REJECT", where, said, "Try a known-good lead on the same ports: then it is the lead, or not.")]
+    if half:
+        return [Finding("REJECT", where, f"{len(half)} of {count} times at half duplex", "Check both ends' settings.")]
+    if flaps:
+        return [Finding("REJECT", where, f"link losses too short to be seen: {flaps}", "Swap the lead.")]
+    if any(not event.speed_bps for event in link_ups):
+        return [Finding("RETEST", where, "this port does not tell its speed", "Watch a physical port.")]
+    if count < least:
+        more = f"{count} link-ups are too few: {least} are wanted"
+        return [Finding("RETEST", where, more, "Unplug and plug it more often, coiled and uncoiled.")]
+    return [Finding("ACCEPT", where, f"{count} of {count} times the link came up at {format_speed(rated_bps)} or more")]

@@ -1,0 +1,82 @@
+"""Two-way delay: while nothing else is on the link, and while a load fills it."""
+
+from collections.abc import Generator, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from harvok.core.delay_trial import DelayTrial, DelayTrialResult
+from harvok.core.figures import Figure, find
+
+Load = Literal["none", "tcp-send", "tcp-receive", "udp-send", "udp-receive"]
+IDLE = "idle"
+
+
+@dataclass(frozen=True, slots=True)
+class DelayTest:
+    """What to measure: `trial` idle, and then once more under each of `loads`; `load_bps` is that of UDP loads."""
+
+    trial: DelayTrial
+    loads: tuple[Load, ...] = ()
+    load_bps: float | None = None
+    kind: Literal["delay"] = "delay"
+
+    @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return "delay under load" if self.loads else "delay"
+
+    @property
+    def expected_s(self) -> float:
+        """How long it takes, in seconds."""
+        return (self.trial.duration_s + self.trial.wait_s) * (1 + len(self.loads))
+
+
+@dataclass(frozen=True, slots=True)
+class DelayFindings:
+    """What a delay test comes to, filled as it goes."""
+
+    figures: list[Figure] = field(default_factory=list)
+
+
+def delay_test(test: DelayTest, findings: DelayFindings) -> Generator[DelayTrial, DelayTrialResult, None]:
+    """Measures idle, then under each load, and takes the difference."""
+    for load in (IDLE, *test.loads):
+        result = yield replace(test.trial, load="" if load == IDLE else load)
+        labels = {"load": load} if test.loads else {}
+        findings.figures.extend(figures_of(result, labels))
+        idle, now = (find(findings.figures, "two-way-delay-median", load=which) for which in (IDLE, load))
+        if load != IDLE and idle is not None and now is not None:
+            findings.figures.append(Figure("delay-under-load", now - idle, labels))
+
+
+def figures_of(result: DelayTrialResult, labels: dict[str, str]) -> Iterator[Figure]:
+    """The figures of one trial."""
+    sent, times = len(result.echoes), delays_s(result)
+    if sent:
+        yield Figure("two-way-loss", 1 - len(times) / sent, labels)
+    if not times:
+        return
+    ordered = sorted(times)
+    median, p99 = _quantile(ordered, 0.5), _quantile(ordered, 0.99)
+    values: Sequence[tuple[str, float]] = (
+        ("two-way-delay-least", ordered[0]),
+        ("two-way-delay-median", median),
+        ("two-way-delay-mean", sum(times) / len(times)),
+        ("two-way-delay-p99", p99),
+        ("two-way-delay-most", ordered[-1]),
+        ("two-way-variation-p99", p99 - ordered[0]),
+    )
+    yield from (Figure(quantity, value, labels) for quantity, value in values)
+
+
+def _quantile(ordered: Sequence[float], share: float) -> float:
+    """The value that `share` of all do not exceed, between two of them by a straight line."""
+    place = share * (len(ordered) - 1)
+    low = int(place)
+    high = min(low + 1, len(ordered) - 1)
+    return ordered[low] + (ordered[high] - ordered[low]) * (place - low)
+
+
+def delays_s(result: DelayTrialResult) -> list[float]:
+    """The two-way delays of the answers, in the order of sending."""
+    return [echo.two_way_s for echo in result.echoes if echo.two_way_s is not None]

@@ -1,0 +1,62 @@
+"""Watching what a port negotiates while leads are plugged and bent, and judging it."""
+
+from collections import Counter
+from collections.abc import Generator, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from harvok.core.figures import Figure
+from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.units import format_speed
+
+UNKNOWN = "unknown speed"
+
+
+@dataclass(frozen=True, slots=True)
+class LinkTest:
+    """What to watch, and the speed that every link-up should reach; `least_link_ups` are needed for a verdict."""
+
+    trial: LinkTrial
+    rated_bps: float | None = None
+    least_link_ups: int = 5
+    kind: Literal["link"] = "link"
+
+    @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return f"link of {self.trial.port}"
+
+
+@dataclass(frozen=True, slots=True)
+class LinkFindings:
+    """What a watch comes to, filled as it goes."""
+
+    figures: list[Figure] = field(default_factory=list)
+    link_ups: list[LinkEvent] = field(default_factory=list)
+
+
+def link_test(test: LinkTest, findings: LinkFindings) -> Generator[LinkTrial, LinkTrialResult, None]:
+    """Watches, and counts what was negotiated."""
+    result = yield test.trial
+    findings.link_ups.extend(event for event in result.events if event.state == "up")
+    findings.figures.extend(figures_of(findings.link_ups))
+
+
+def figures_of(link_ups: Sequence[LinkEvent]) -> list[Figure]:
+    """How often each speed was negotiated, and the least of them."""
+    counts = Counter(speed_words(event) for event in link_ups)
+    figures = [Figure("link-ups", float(count), {"speed": speed}) for speed, count in counts.items()]
+    speeds = [event.speed_bps for event in link_ups if event.speed_bps]
+    if speeds:
+        figures.append(Figure("negotiated-speed-least", min(speeds)))
+    missed = sum(event.missed for event in link_ups)
+    if missed:
+        figures.append(Figure("link-flaps", float(missed)))
+    return figures
+
+
+def speed_words(event: LinkEvent) -> str:
+    """What was negotiated, for people."""
+    if not event.speed_bps:
+        return UNKNOWN
+    return format_speed(event.speed_bps) + (" half duplex" if event.duplex == "half" else "")

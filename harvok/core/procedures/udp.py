@@ -1,0 +1,193 @@
+"""UDP tests: a load, a load in steps, the highest that arrives whole, or services in the manner of ITU-T Y.1564."""
+
+from collections.abc import Generator
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from harvok.core.ends import AT_A_TIME, Direction, DirectionChoice
+from harvok.core.ethernet import IpVersion, frame_bytes_of
+from harvok.core.figures import Figure, Mark
+from harvok.core.procedures.search import Attempt, Outcome, Range, guided
+from harvok.core.udp.reading import HELD, UdpReading, figures_of, read_trial
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import UdpTrial, UdpTrialResult
+from harvok.core.units import format_rate, format_share
+from harvok.errors import TesterLimitError
+
+STEP_SHARES = (0.25, 0.5, 0.75, 1.0)
+"""Of the committed rate: the configuration test of ITU-T Y.1564 §8.1."""
+ALL_TOGETHER = "all services"
+_MOST_RETREATS = 4
+_BELOW_WHAT_WAS_HELD = 0.98
+_NEAR = 0.95
+
+
+@dataclass(frozen=True, slots=True)
+class UdpTest:
+    """What to measure. `trial` is the pattern whose services and directions are filled in.
+
+    `mode` `load` takes one trial at the rates of `services`, `steps` one for each of `shares` of them; `search` looks
+    for the highest rate up to theirs that loses no more than `loss_tolerance`, to within `resolution` of it; `services`
+    steps each service up alone and then runs all together for `together_s`.
+    """
+
+    direction: DirectionChoice
+    trial: UdpTrial
+    services: tuple[ServiceSpec, ...]
+    mode: Literal["load", "steps", "search", "services"] = "load"
+    shares: tuple[float, ...] = (1.0,)
+    resolution: float = 0.01
+    loss_tolerance: float = 0.0
+    together_s: float = 0.0
+    kind: Literal["udp"] = "udp"
+
+    @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return f"udp {self.direction}" if self.mode == "load" else f"udp {self.mode} {self.direction}"
+
+    @property
+    def ways(self) -> tuple[tuple[Direction, ...], ...]:
+        """The directions of each pass."""
+        return AT_A_TIME[self.direction]
+
+    @property
+    def expected_s(self) -> float:
+        """How long the traffic will flow, in seconds; of a search, about."""
+        once_s = self.trial.duration_s
+        if self.mode == "services":
+            once_s = once_s * len(STEP_SHARES) * len(self.services) + self.together_s
+        elif self.mode == "search":
+            once_s = once_s * 4 + 6
+        elif self.mode == "steps":
+            once_s *= len(self.shares)
+        return once_s * len(self.ways)
+
+
+@dataclass(frozen=True, slots=True)
+class UdpFindings:
+    """What a UDP test comes to, filled as it goes."""
+
+    figures: list[Figure] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+
+
+Procedure = Generator[UdpTrial, UdpTrialResult, None]
+
+
+def udp_test(test: UdpTest, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+    """Runs the trials of a UDP test. Raises TesterLimitError when a search finds no load that the tester holds."""
+    for directions in test.ways:
+        pattern = replace(test.trial, directions=directions)
+        if test.mode == "services":
+            yield from _services(test, pattern, ip_version, findings)
+        elif test.mode == "search":
+            yield from _search(test, pattern, ip_version, findings)
+        else:
+            yield from _steps(test, pattern, ip_version, findings)
+
+
+def _steps(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+    for share in test.shares:
+        services = tuple(spec.at(share, ip_version) for spec in test.services)
+        load = format_rate(share * sum(spec.rate_bps for spec in test.services))
+        trial = replace(pattern, services=services, about=f"load {load}")
+        result = yield trial
+        _take(findings, read_trial(trial, result, ip_version), load if test.mode == "steps" else "")
+
+
+def _services(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+    """Each service alone in steps up to its committed rate, then all at once (ITU-T Y.1564 §8.1, §8.2)."""
+    for spec in test.services:
+        for share in STEP_SHARES:
+            about = f"{spec.name} at {format_share(share)}"
+            trial = replace(pattern, services=(spec.at(share, ip_version),), about=about)
+            result = yield trial
+            _take(findings, read_trial(trial, result, ip_version), format_share(share))
+    services = tuple(spec.at(1.0, ip_version) for spec in test.services)
+    trial = replace(pattern, services=services, duration_s=test.together_s, about=ALL_TOGETHER)
+    result = yield trial
+    _take(findings, read_trial(trial, result, ip_version), ALL_TOGETHER)
+
+
+def _take(findings: UdpFindings, readings: list[UdpReading], load: str) -> None:
+    """Adds the figures of readings, and says where the tester fell short."""
+    for reading in readings:
+        labels: dict[str, str] = {"direction": reading.direction}
+        labels |= {"service": reading.service.name} if reading.service.name else {}
+        labels |= {"load": load} if load else {}
+        findings.figures.extend(figures_of(reading, labels))
+        if reading.foreign:
+            findings.notices.append(f"{reading.foreign} datagrams ({reading.direction}) were not of this test")
+
+
+def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+    """The highest rate that arrives whole. Where the tester cannot hold a load, it searches below what it held."""
+    spec = test.services[0]
+    most_bps, retreats = spec.rate_bps, 0
+    while True:
+        attempts = _Attempts(test, pattern, spec, ip_version)
+        try:
+            found_bps = yield from attempts.search(most_bps)
+            break
+        except TesterLimitError as limit:
+            retreats += 1
+            if retreats > _MOST_RETREATS:
+                raise
+            most_bps *= limit.held_share * _BELOW_WHAT_WAS_HELD
+    by_tester = (retreats and found_bps > _NEAR * most_bps) or attempts.failed_by_tester
+    mark: Mark = "tester-limit" if by_tester else ""
+    for direction in pattern.directions:
+        labels: dict[str, str] = {"direction": direction}
+        findings.figures.append(Figure("udp-throughput", found_bps, labels, mark))
+        payload = spec.at(1.0, ip_version).payload_bytes
+        goodput_bps = found_bps * payload / frame_bytes_of(payload, ip_version)
+        findings.figures.append(Figure("udp-throughput-goodput", goodput_bps, labels, mark))
+    if attempts.best:
+        _take(findings, attempts.best, "highest without loss")
+
+
+class _Attempts:
+    """The trials of one search."""
+
+    def __init__(self, test: UdpTest, pattern: UdpTrial, spec: ServiceSpec, ip_version: IpVersion) -> None:
+        self._test, self._pattern, self._spec, self._ip_version = test, pattern, spec, ip_version
+        self.best: list[UdpReading] = []
+        self.failed_by_tester = False
+
+    def search(self, most_bps: float) -> Generator[UdpTrial, UdpTrialResult, float]:
+        full_s = self._test.trial.duration_s
+        search = guided(Range(most_bps, self._test.resolution * most_bps, full_s, min(1.0, full_s)))
+        lowest_failed = float("inf")
+        attempt = next(search)
+        while True:
+            readings = yield from self._try(attempt)
+            loss = max(reading.loss for reading in readings)
+            passed = loss <= self._test.loss_tolerance
+            if passed and attempt.duration_s >= full_s:
+                self.best = readings
+            elif not passed and attempt.load < lowest_failed:
+                lowest_failed = attempt.load
+                self.failed_by_tester = any(reading.limit.kind == "receiver" for reading in readings)
+            try:
+                attempt = search.send(Outcome(passed, attempt.load * (1 - loss)))
+            except StopIteration as end:
+                found: float = end.value
+                return found
+
+    def _try(self, attempt: Attempt) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
+        """One trial. Raises TesterLimitError when the tester did not hold its load."""
+        share = attempt.load / self._spec.rate_bps
+        trial = replace(
+            self._pattern,
+            services=(self._spec.at(share, self._ip_version),),
+            duration_s=attempt.duration_s,
+            interval_s=min(self._pattern.interval_s, attempt.duration_s),
+            about=f"search at {format_rate(attempt.load)}",
+        )
+        readings = read_trial(trial, (yield trial), self._ip_version)
+        held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
+        if held < 1 - max(HELD, self._test.resolution / 2):
+            limit = next(reading.limit for reading in readings if reading.limit.by_tester)
+            raise TesterLimitError(limit.evidence, limit.advice, held)
+        return readings

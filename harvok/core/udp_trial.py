@@ -1,0 +1,193 @@
+"""What a UDP procedure asks of a rig, and what a rig answers. Plain dataclasses: worker processes import this file.
+
+A service is one kind of traffic: a load, a payload size, a DSCP. Its load is of one direction and counts datagrams
+per second, each of which is one Ethernet frame. Flows are numbered through all services of a trial, in their order.
+"""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from harvok.core.ends import CpuUse, Direction, Role
+
+Method = Literal["auto", "segmented", "plain"]
+"""How datagrams are sent and received: `segmented` hands whole batches to the kernel, which cuts them apart, and takes
+whole batches from it; `plain` uses one call for each datagram; `auto` batches only where the load asks for it."""
+
+Means = Literal["plain", "batched", "segmented"]
+"""What was really used: `batched` takes several datagrams with one call, each with a stamp of its own."""
+
+
+@dataclass(frozen=True, slots=True)
+class UdpService:
+    """One kind of traffic: `load_fps` datagrams a second in each direction, shared evenly by its `flows`."""
+
+    load_fps: float
+    payload_bytes: int
+    name: str = ""
+    flows: int = 1
+    dscp: int | None = None
+
+    @property
+    def payload_bps(self) -> float:
+        return self.load_fps * self.payload_bytes * 8
+
+
+@dataclass(frozen=True, slots=True)
+class UdpTrial:
+    """One trial: all `services` at once in all `directions`, for `duration_s`.
+
+    With `group` the datagrams go to that multicast address, which the receiving station joins.
+    """
+
+    services: tuple[UdpService, ...]
+    directions: tuple[Direction, ...]
+    duration_s: float
+    interval_s: float = 1.0
+    method: Method = "auto"
+    socket_buffer_bytes: int | None = None
+    group: str | None = None
+    hops: int | None = None
+    about: str = ""
+    kind: Literal["udp"] = "udp"
+
+    @property
+    def flows(self) -> int:
+        """Flows in each direction."""
+        return sum(service.flows for service in self.services)
+
+    @property
+    def flow_services(self) -> list[int]:
+        """For each flow the number of its service."""
+        return [number for number, service in enumerate(self.services) for _ in range(service.flows)]
+
+
+@dataclass(frozen=True, slots=True)
+class UdpInterval:
+    """One interval of one service at one half of one direction; the receiver's fields are zero at a sender.
+
+    `missing` datagrams were numbered below the highest that came in this interval and did not come in it: late ones
+    make up for it later. Delays are by both hosts' own clocks, so their level is off by the difference of the clocks,
+    and their variation is not.
+    """
+
+    direction: Direction
+    role: Role
+    index: int
+    service: int
+    start_s: float
+    end_s: float
+    datagrams: int
+    payload_bytes: int
+    missing: int = 0
+    duplicates: int = 0
+    reordered: int = 0
+    longest_run: int = 0
+    jitter_s: float | None = None
+    least_transit_s: float | None = None
+    mean_transit_s: float | None = None
+    most_transit_s: float | None = None
+    cpu: CpuUse | None = None
+
+    @property
+    def payload_bps(self) -> float:
+        length_s = self.end_s - self.start_s
+        return self.payload_bytes * 8 / length_s if length_s > 0 else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class TransitSummary:
+    """Times from the sender's stamp to the receiver's, in seconds, by clocks that may differ.
+
+    `variation_*` are above the least of all (RFC 5481 §4.2, PDV), percentiles within 1/128 of their distance from the
+    first datagram's; `changes_mean_s` is the mean absolute difference of successive ones (RFC 3393), `jitter_s` that
+    of RFC 3550 §6.4.1 as it stood at the end. `counted` datagrams had stamps of their own. `distribution` is (upper
+    edge above the least in s, datagrams).
+    """
+
+    counted: int
+    least_s: float
+    mean_s: float
+    most_s: float
+    variation_median_s: float
+    variation_p99_s: float
+    variation_p999_s: float
+    changes_mean_s: float
+    jitter_s: float
+    distribution: list[tuple[float, int]] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class UdpFlowSent:
+    """What the sending half says of a flow: `sending_s` is the time that its datagrams span, one gap each.
+
+    `refused` times the kernel took a batch only later, because this host's own queue was full.
+    """
+
+    flow: int
+    datagrams: int
+    sending_s: float
+    means: Means
+    batch: int
+    refused: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class UdpFlowReceived:
+    """What the receiving half says of a flow. `loss_runs` maps the length of a run of lost numbers to how often it
+    came, all of it below the highest number that arrived; `socket_drops` arrived at the host and found the socket's
+    buffer full (estimated where the kernel coalesced them, whose count is of whole super-datagrams); `foreign` were not
+    of this trial."""
+
+    flow: int
+    datagrams: int
+    duplicates: int
+    reordered: int
+    highest: int
+    means: Means
+    loss_runs: dict[int, int] = field(default_factory=dict)
+    transit: TransitSummary | None = None
+    longest_silence_s: float = 0.0
+    socket_drops: int = 0
+    receive_buffer_bytes: int = 0
+    foreign: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class UdpSummary:
+    """What one half of one direction says at its end, flow by flow."""
+
+    direction: Direction
+    role: Role
+    sent: list[UdpFlowSent] = field(default_factory=list)
+    received: list[UdpFlowReceived] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class ClockOffset:
+    """How far the far end's clock is ahead of the near end's, and the most that this can be off.
+
+    Zero and exact where both ends are one machine; None where nothing answered.
+    """
+
+    offset_s: float
+    error_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class UdpDirectionResult:
+    """Both halves of one direction. The two interval lists need not be of one length."""
+
+    direction: Direction
+    sender_intervals: list[UdpInterval]
+    receiver_intervals: list[UdpInterval]
+    sender: UdpSummary
+    receiver: UdpSummary
+
+
+@dataclass(frozen=True, slots=True)
+class UdpTrialResult:
+    """What a rig answers to a UdpTrial: one result for each direction of the trial, in the same order."""
+
+    directions: list[UdpDirectionResult]
+    clock: ClockOffset | None = None
+    kind: Literal["udp"] = "udp"

@@ -1,0 +1,132 @@
+"""A path to a reflector, which answers what it is sent; beside it, where wanted, a pair of stations that fill it."""
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from types import TracebackType
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.delay_trial import DelayTrial, DelayTrialResult
+from harvok.core.ends import Direction
+from harvok.core.observer import Observer
+from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.udp.reading import read_trial
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import UdpInterval, UdpTrial, UdpTrialResult
+from harvok.errors import HarvokError, StationLostError, UsageError
+from harvok.rigs.stations import StationsRig
+from harvok.traffic.delay import DelaySession, Prober
+from harvok.traffic.table import FlowTrial
+
+_LEAD_S = 2.0
+"""How long the load runs before delay is measured: a start-up phase is not what users of the link feel."""
+_TAIL_S = 0.5
+_LOAD_FLOWS = 4
+_LOAD_COMES_S = 30.0
+_INTERVAL_S = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class LoadSettings:
+    """How UDP fills the path: a rate of Ethernet frames, and their size."""
+
+    load_bps: float | None = None
+    frame_bytes: int = 1518
+
+
+class ReflectedRig:
+    """Runs delay trials. `prober` makes a fresh one for each; `stations` is None where no load can be made."""
+
+    def __init__(
+        self,
+        prober: Callable[[], Prober],
+        stations: StationsRig | None = None,
+        load: LoadSettings = LoadSettings(),
+        clock: Clock = SYSTEM,
+    ) -> None:
+        self._prober, self._stations, self._load, self._clock = prober, stations, load, clock
+
+    def run(self, trial: DelayTrial, observer: Observer) -> DelayTrialResult:
+        """Runs one trial, under its load if it names one. Raises whatever keeps the load from flowing."""
+        if not trial.load:
+            return self._measure(trial, observer)
+        if self._stations is None:
+            raise UsageError("a load needs a station at the far end", "Give the station's address and token.")
+        with _Load(self._stations, self._load_trial(trial)) as load:
+            load.wait_flowing()
+            result = self._measure(trial, observer)
+            return replace(result, load_bps=load.finish())
+
+    def _measure(self, trial: DelayTrial, observer: Observer) -> DelayTrialResult:
+        prober = self._prober()
+        try:
+            return DelaySession(prober, self._clock).run(trial, observer.echo)
+        finally:
+            prober.sock.close()
+
+    def _load_trial(self, trial: DelayTrial) -> FlowTrial:
+        kind, _, way = trial.load.partition("-")
+        direction: Direction = "receive" if way == "receive" else "send"
+        duration_s = _LEAD_S + trial.duration_s + _TAIL_S
+        if kind == "tcp":
+            return TcpTrial((direction,), _LOAD_FLOWS, duration_s, interval_s=_INTERVAL_S, tick_s=_INTERVAL_S / 5)
+        assert self._stations
+        if self._load.load_bps is None:
+            raise UsageError("a UDP load needs its rate", "Give --load-rate, such as 900M.")
+        service = ServiceSpec(self._load.load_bps, self._load.frame_bytes).at(1.0, self._stations.ip_version)
+        return UdpTrial((service,), (direction,), duration_s, interval_s=_INTERVAL_S)
+
+
+class _Load(Observer):
+    """A trial between the stations that runs in the background."""
+
+    def __init__(self, stations: StationsRig, trial: FlowTrial) -> None:
+        self._stations, self._trial = stations, trial
+        self._flowing = threading.Event()
+        self._since_s = 0.0
+        self._fault: BaseException | None = None
+        self._result: TcpTrialResult | UdpTrialResult | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+
+    def __enter__(self) -> "_Load":
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._thread.join(0 if kind else None)
+
+    def wait_flowing(self) -> None:
+        """Waits until the load has flowed for a while. Raises what kept it from doing so."""
+        if not self._flowing.wait(_LOAD_COMES_S) or self._fault:
+            raise self._fault or StationLostError("the load never began to flow", "Measure the load alone first.")
+
+    def finish(self) -> float:
+        """Waits for the load's end; returns what it carried, in b/s of payload. Raises what broke it off."""
+        self._thread.join()
+        if self._fault:
+            raise self._fault
+        if isinstance(self._result, UdpTrialResult) and isinstance(self._trial, UdpTrial):
+            readings = read_trial(self._trial, self._result, self._stations.ip_version)
+            return sum(
+                reading.delivered_fps * reading.service.payload_bps / reading.service.load_fps for reading in readings
+            )
+        assert isinstance(self._result, TcpTrialResult)
+        heard = self._result.directions[0].receiver
+        return sum(heard.flow_bytes) * 8 / heard.elapsed_s if heard and heard.elapsed_s else 0.0
+
+    def interval(self, half: HalfInterval) -> None:
+        if half.role == "receiver" and half.end_s >= _LEAD_S - _INTERVAL_S / 10:
+            self._flowing.set()
+
+    def datagrams(self, interval: UdpInterval) -> None:
+        if interval.role == "receiver" and interval.end_s >= _LEAD_S - _INTERVAL_S / 10:
+            self._flowing.set()
+
+    def _run(self) -> None:
+        try:
+            self._result = self._stations.run(self._trial, self)
+        except HarvokError as fault:
+            self._fault = fault
+        self._flowing.set()

@@ -1,0 +1,98 @@
+"""A port of this host, whose link is watched."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.link_trial import LinkEvent, LinkState, LinkTrial, LinkTrialResult
+from harvok.core.observer import Observer
+from harvok.errors import NothingFoundError
+from harvok.host.interfaces import link_ups_counted, port_state
+
+_LOOK_EVERY_S = 0.1
+_SPEED_COMES_S = 2.0  # a driver may tell the carrier before it tells the speed
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """The port at one look; `ups` is how often it has come up in all, by the kernel's count, None where that is not
+    told."""
+
+    state: LinkState
+    speed_bps: float | None = None
+    duplex: str | None = None
+    ups: int | None = None
+
+
+def look_at(port: str) -> Seen:
+    """The state of a port of this host now."""
+    found = port_state(port)
+    if found is None:
+        return Seen("gone")
+    state: LinkState = "down" if not found.up else "up" if found.carrier else "no link"
+    return Seen(state, found.facts.negotiated_bps, found.facts.duplex, link_ups_counted(port))
+
+
+class WatchedRig:
+    """Runs link trials. `on_event` hears of each change as it happens."""
+
+    def __init__(
+        self,
+        on_event: Callable[[LinkEvent], None] = lambda _: None,
+        look: Callable[[str], Seen] = look_at,
+        clock: Clock = SYSTEM,
+    ) -> None:
+        self._on_event, self._look, self._clock = on_event, look, clock
+        self.events: list[LinkEvent] = []
+
+    def run(self, trial: LinkTrial, observer: Observer) -> LinkTrialResult:
+        """Watches until the trial is over. Raises NothingFoundError when there is no such port to begin with."""
+        self.events.clear()
+        began_ns, seen = self._clock.now_ns(), self._look(trial.port)
+        if seen.state == "gone":
+            raise NothingFoundError(f"this host has no port {trial.port}", "`harvok ports` lists them.")
+        ups = 0
+        if seen.state == "up":
+            ups += 1
+            self._note(self._settled(trial.port, began_ns, seen, 0))
+        else:
+            self._note(LinkEvent(0.0, seen.state))
+        while not self._over(trial, began_ns, ups):
+            self._clock.sleep(_LOOK_EVERY_S)
+            now = self._look(trial.port)
+            missed = _missed(seen, now)
+            if now.state != seen.state or missed:
+                if now.state == "up":
+                    ups += 1
+                    self._note(self._settled(trial.port, began_ns, now, missed))
+                else:
+                    self._note(LinkEvent((self._clock.now_ns() - began_ns) / 1e9, now.state, missed=missed))
+            seen = now
+        return LinkTrialResult(list(self.events))
+
+    def _settled(self, port: str, began_ns: int, seen: Seen, missed: int) -> LinkEvent:
+        """A link-up with its speed, which some drivers tell a little later."""
+        at_s = (self._clock.now_ns() - began_ns) / 1e9
+        for _ in range(round(_SPEED_COMES_S / _LOOK_EVERY_S)):
+            if seen.speed_bps or seen.state != "up":
+                break
+            self._clock.sleep(_LOOK_EVERY_S)
+            seen = self._look(port)
+        return LinkEvent(at_s, "up", seen.speed_bps, seen.duplex, missed)
+
+    def _note(self, event: LinkEvent) -> None:
+        self.events.append(event)
+        self._on_event(event)
+
+    def _over(self, trial: LinkTrial, began_ns: int, ups: int) -> bool:
+        if trial.link_ups is not None and ups >= trial.link_ups:
+            return True
+        return trial.duration_s is not None and (self._clock.now_ns() - began_ns) / 1e9 >= trial.duration_s
+
+
+def _missed(before: Seen, now: Seen) -> int:
+    """How often the port came up between two looks beyond what they show."""
+    if before.ups is None or now.ups is None:
+        return 0
+    shown = 1 if now.state == "up" and before.state != "up" else 0
+    return max(now.ups - before.ups - shown, 0)

@@ -1,0 +1,216 @@
+"""Tests of this host's own ports: watching what one negotiates, and two of them against each other."""
+
+import json
+import os
+import secrets
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.drive import drive
+from harvok.core.judgement.link import judge_link
+from harvok.core.link import Link
+from harvok.core.link_trial import LinkEvent, LinkTrialResult
+from harvok.core.models.run import PortRecord, TrialRecord
+from harvok.core.observer import Observer
+from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link_test
+from harvok.errors import NearEndError, NothingFoundError, PortError, UsageError
+from harvok.host.facts import host_conditions
+from harvok.host.interfaces import port_state
+from harvok.host.pair import PairSpec, notes_path, restore_left_over
+from harvok.logbook.store import Logbook
+from harvok.rigs.watched import WatchedRig
+from harvok.runner.journal import Journal
+from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
+from harvok.runner.lock import one_test_at_a_time
+
+_NOWHERE = "127.0.0.1"
+_ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
+_CONTROL_PORT = 26470
+TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
+"""The environment variable by which a test that is started for another command learns what was really typed."""
+
+
+@dataclass(frozen=True, slots=True)
+class WatchRequest:
+    """Everything that `harvok ports watch` was asked for."""
+
+    test: LinkTest
+    logbook: str
+    command: list[str]
+    label: Label = field(default_factory=Label)
+
+
+def watch(
+    request: WatchRequest,
+    observer: Observer,
+    on_event: Callable[[LinkEvent], None],
+    on_record: OnRecord,
+    clock: Clock = SYSTEM,
+) -> None:
+    """Watches a port until enough was seen, or the keyboard ends it, which is the usual end and breaks nothing off.
+
+    Raises NothingFoundError when there is no such port.
+    """
+    test = request.test
+    found_port = port_state(test.trial.port)
+    if found_port is None:
+        raise NothingFoundError(f"this host has no port {test.trial.port}", "`harvok ports` lists them.")
+    with closing(Logbook(request.logbook)) as logbook:
+        keeper = Keeper(logbook, observer, on_record, clock)
+        record = new_record(
+            command=request.command,
+            test=test,
+            rig=PortRecord(port=found_port.facts),
+            link=Link(test.rated_bps),
+            label=request.label,
+            near=host_conditions(_NOWHERE),
+            clock=clock,
+        )
+        rig = WatchedRig(on_event, clock=clock)
+
+        def measure(everyone: Observer, journal: Journal, found: Found) -> None:
+            findings = LinkFindings()
+            try:
+                drive(link_test(test, findings), rig, everyone)
+            except KeyboardInterrupt:
+                ups = [event for event in rig.events if event.state == "up"]
+                findings.link_ups.extend(ups)
+                findings.figures.extend(figures_of(ups))
+                journal.trials[-1] = TrialRecord(trial=test.trial, result=LinkTrialResult(list(rig.events)))
+            found["figures"] = findings.figures
+            judged = judge_link(test.trial.port, findings.link_ups, test.rated_bps, test.least_link_ups)
+            found["findings"] = judged
+
+        keeper.measure(record, measure)
+
+
+@dataclass(frozen=True, slots=True)
+class PairRequest:
+    """Everything that `harvok ports pair` was asked for. `tcp` are the options handed on to the TCP test."""
+
+    ports: tuple[str, str]
+    tcp: list[str]
+    logbook: str
+    command: list[str]
+    as_json: bool = False
+    wait_s: float = 0.0
+
+
+def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYSTEM) -> int:
+    """Runs a TCP test from one port to the other, each in a namespace of its own, and keeps its runs.
+
+    Returns the exit code of the test. Raises PortError for ports that may not be lent.
+    """
+    for port in request.ports:
+        _check(port)
+    if request.ports[0] == request.ports[1]:
+        raise UsageError("a port cannot be tested against itself", "Name two ports that a lead or a switch joins.")
+    with ExitStack() as stack:
+        what = f"a test of {request.ports[0]} and {request.ports[1]}"
+        stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
+        rooms = stack.enter_context(_lent(request.ports))
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
+        token = secrets.token_hex(8)
+        stack.enter_context(_station(rooms[1], request.ports[1], token))
+        code = _test(rooms[0], request, token, folder)
+        _keep(request, folder)
+        return code
+
+
+def _check(name: str) -> None:
+    """Raises PortError unless the port may be lent for a while."""
+    state = port_state(name)
+    if state is None:
+        raise PortError(f"this host has no port {name}", "`harvok ports` lists them.")
+    if state.facts.kind == "loopback":
+        raise PortError(f"{name} is loopback", "Name two ports that a lead or a switch joins.")
+    if state.default_route:
+        raise PortError(
+            f"{name} carries this host's default route, which would be cut off",
+            "Test ports that nothing else needs meanwhile.",
+        )
+
+
+@contextmanager
+def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
+    """Lends the ports to two namespaces for a while; yields their paths."""
+    spec = PairSpec(ports, (_ADDRESSES[0], _ADDRESSES[1]), str(notes_path(Path(tempfile.gettempdir()))))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "harvok.host.pair", json.dumps(asdict(spec))],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    )
+    try:
+        assert process.stdout
+        said = process.stdout.readline()
+        if not said:
+            raise _refused(process)
+        yield json.loads(said)
+    finally:
+        process.communicate()  # closes its standard input, and waits until the ports are home
+
+
+def _refused(process: "subprocess.Popen[str]") -> NearEndError:
+    _, said = process.communicate()
+    why = said.strip().splitlines()[-1] if said.strip() else "it says nothing"
+    return NearEndError(f"the ports could not be moved into namespaces of their own: {why}", "Run Harvok as root.")
+
+
+def _inside(room: str, *words: str) -> list[str]:
+    program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
+    return [sys.executable, "-m", "harvok.host.enter", room, program, *words]
+
+
+@contextmanager
+def _station(room: str, name: str, token: str) -> Iterator[None]:
+    """A station behind one of the ports."""
+    address = _ADDRESSES[1].partition("/")[0]
+    words = ["station", "--host", address, "--port", str(_CONTROL_PORT), "--name", name, "--token", token]
+    process = subprocess.Popen(_inside(room, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    try:
+        assert process.stdout and process.stderr
+        if not process.stdout.readline():
+            raise NearEndError(f"no station came up behind {name}: {process.stderr.read().strip()}", "Try again.")
+        yield
+    finally:
+        process.terminate()
+        process.communicate()
+
+
+def _test(room: str, request: PairRequest, token: str, folder: Path) -> int:
+    """The TCP test behind the other port, which shows itself on this terminal."""
+    words = ["tcp", _ADDRESSES[1].partition("/")[0], "--name", request.ports[0], *request.tcp]
+    words += ["--token", token, "--logbook", _place(request, folder), *(["--json"] if request.as_json else [])]
+    lock_elsewhere = {"TMPDIR": str(folder)}  # this process holds the host's lock for it
+    environment = os.environ | lock_elsewhere | {TYPED_COMMAND: json.dumps(request.command)}
+    return subprocess.run(_inside(room, *words), env=environment).returncode
+
+
+def _place(request: PairRequest, folder: Path) -> str:
+    """Where the test keeps its runs: a database elsewhere cannot be reached from within the namespace."""
+    return str(folder / "pair.sqlite") if "://" in request.logbook else request.logbook
+
+
+def _keep(request: PairRequest, folder: Path) -> None:
+    """Takes the runs over into the user's logbook, where they are not in it already."""
+    place = folder / "pair.sqlite"
+    if not place.exists():
+        return
+    with closing(Logbook(str(place))) as theirs, closing(Logbook(request.logbook)) as ours:
+        for record in theirs.records([line.id for line in reversed(theirs.lines())]):
+            ours.add(record)
+
+
+def put_back_ports() -> tuple[list[str], list[str]]:
+    """Puts back ports that a killed test left behind; returns their names, and those of ports that are gone."""
+    return restore_left_over(notes_path(Path(tempfile.gettempdir())))

@@ -1,0 +1,121 @@
+"""A path of exactly known properties, on which UDP trials run without a network or a clock."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from harvok.core.ends import Direction
+from harvok.core.measures.datagrams import FlowAccount
+from harvok.core.observer import Observer
+from harvok.core.udp_trial import (
+    ClockOffset,
+    UdpDirectionResult,
+    UdpFlowReceived,
+    UdpFlowSent,
+    UdpInterval,
+    UdpService,
+    UdpSummary,
+    UdpTrial,
+    UdpTrialResult,
+)
+
+_START_NS = 1_800_000_000_000_000_000
+_PORTION = 1000
+_WINDOW = 1 << 17
+
+Fate = Callable[[int], Sequence[float]]
+"""What becomes of the datagram with a number: the delay in s of each of its copies; none when it is lost."""
+
+
+@dataclass(slots=True)
+class SimulatedPath:
+    """Carries up to `carries_fps` datagrams a second, the fate of each of which is set by its number.
+
+    `host_fps` is the most that the sending host manages, `clock_ahead_s` how far the far end's clock is ahead.
+    """
+
+    fate: Fate = lambda _: (0.001,)
+    carries_fps: float = float("inf")
+    host_fps: float = float("inf")
+    clock_ahead_s: float = 0.0
+    clock_error_s: float = 0.0
+    socket_drops: int = 0
+    trials: list[UdpTrial] = field(default_factory=list)
+
+    def run(self, trial: UdpTrial, observer: Observer) -> UdpTrialResult:
+        """Runs one trial in no time."""
+        self.trials.append(trial)
+        directions = [self._direction(trial, direction) for direction in trial.directions]
+        for result in directions:
+            for interval in (*result.sender_intervals, *result.receiver_intervals):
+                observer.datagrams(interval)
+        return UdpTrialResult(directions, ClockOffset(self.clock_ahead_s, self.clock_error_s))
+
+    def _direction(self, trial: UdpTrial, direction: Direction) -> UdpDirectionResult:
+        sender, receiver = UdpSummary(direction, "sender"), UdpSummary(direction, "receiver")
+        sent_intervals, received_intervals = [], []
+        ahead_s = self.clock_ahead_s if direction == "send" else -self.clock_ahead_s
+        for flow, number in enumerate(trial.flow_services):
+            service = trial.services[number]
+            sent, account = self._flow(service, trial.duration_s, ahead_s)
+            sender.sent.append(UdpFlowSent(flow, sent, trial.duration_s, "plain", 1))
+            receiver.received.append(_received(flow, account, self.socket_drops))
+            span = (0, number, 0.0, trial.duration_s)
+            sent_intervals.append(
+                UdpInterval(direction, "sender", *span, datagrams=sent, payload_bytes=sent * service.payload_bytes)
+            )
+            told = account.interval()
+            received_intervals.append(
+                UdpInterval(
+                    direction,
+                    "receiver",
+                    *span,
+                    datagrams=told.datagrams,
+                    payload_bytes=told.datagrams * service.payload_bytes,
+                    missing=told.missing,
+                    duplicates=told.duplicates,
+                    reordered=told.reordered,
+                    longest_run=told.longest_run,
+                    jitter_s=told.jitter_s,
+                )
+            )
+        return UdpDirectionResult(direction, sent_intervals, received_intervals, sender, receiver)
+
+    def _flow(self, service: UdpService, duration_s: float, ahead_s: float) -> tuple[int, FlowAccount]:
+        """How many were sent, and the account of those that arrived, in the order of their arrival."""
+        load_fps = min(service.load_fps / service.flows, self.host_fps)
+        sent, carried = (
+            round(load_fps * duration_s),
+            round(self.carries_fps * duration_s) if load_fps > self.carries_fps else None,
+        )
+        came = [
+            (number / load_fps + delay_s, number)
+            for number in range(sent)
+            if carried is None or number * carried // sent != (number + 1) * carried // sent
+            for delay_s in self.fate(number)
+        ]
+        came.sort()
+        account = FlowAccount(_WINDOW)
+        for at in range(0, len(came), _PORTION):
+            times, numbers = zip(*came[at : at + _PORTION], strict=True)
+            order = np.array(numbers, dtype=np.int64)
+            stamps = _START_NS + np.round(order / load_fps * 1e9).astype(np.int64)
+            arrived = _START_NS + np.round((np.array(times) + ahead_s) * 1e9).astype(np.int64)
+            account.add(order, stamps, arrived)
+        return sent, account
+
+
+def _received(flow: int, account: FlowAccount, socket_drops: int) -> UdpFlowReceived:
+    return UdpFlowReceived(
+        flow=flow,
+        datagrams=account.arrivals.received,
+        duplicates=account.arrivals.duplicates,
+        reordered=account.arrivals.reordered,
+        highest=account.arrivals.highest,
+        means="plain",
+        loss_runs=account.arrivals.loss_runs(),
+        transit=account.transit.summary(),
+        longest_silence_s=account.longest_silence_ns / 1e9,
+        socket_drops=socket_drops,
+    )

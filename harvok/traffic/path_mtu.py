@@ -1,0 +1,56 @@
+"""Finds the path MTU by probing (RFC 8899 in spirit): padded STAMP packets that may not be fragmented."""
+
+import contextlib
+import socket
+
+from harvok.clock import Clock
+from harvok.core.delay_trial import DelayTrial
+from harvok.core.ethernet import IP_HEADER_BYTES, UDP_HEADER_BYTES, IpVersion
+from harvok.core.wire.stamp import AUTHENTICATED_BYTES, PLAIN_BYTES
+from harvok.errors import NearEndError
+from harvok.traffic.delay import DelaySession, StampProber
+from harvok.traffic.sockets import Source
+
+_PROBE = 3  # IP_PMTUDISC_PROBE, uapi linux/in.h: never fragment, and never mind what the kernel believes
+_DISCOVER = {4: (socket.IPPROTO_IP, 10), 6: (socket.IPPROTO_IPV6, 23)}
+_LEAST: dict[IpVersion, int] = {4: 576, 6: 1280}  # RFC 791 §3.1, RFC 8200 §5
+_MOST_BYTES = 9216
+_TRIES, _GAP_S, _WAIT_S = 3, 0.02, 0.25
+
+
+def path_mtu_bytes(
+    address: tuple[str, int], interface_mtu: int | None, source: Source, key: bytes | None, clock: Clock
+) -> int | None:
+    """The largest IP packet that a reflector got and gave back; None when it answers to none of any size."""
+    version: IpVersion = 6 if ":" in address[0] else 4
+
+    def comes_back(packet_bytes: int) -> bool:
+        return _comes_back(address, version, packet_bytes, source, key, clock)
+
+    high = min(interface_mtu or _MOST_BYTES, _MOST_BYTES)
+    if comes_back(high):
+        return high
+    low = _LEAST[version]
+    if not comes_back(low):
+        return None
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (middle, high) if comes_back(middle) else (low, middle)
+    return low
+
+
+def _comes_back(
+    address: tuple[str, int], version: IpVersion, packet_bytes: int, source: Source, key: bytes | None, clock: Clock
+) -> bool:
+    payload = packet_bytes - IP_HEADER_BYTES[version] - UDP_HEADER_BYTES
+    if payload < (PLAIN_BYTES if key is None else AUTHENTICATED_BYTES):
+        return False
+    prober = StampProber(address, source, key, payload)
+    with contextlib.closing(prober.sock):
+        prober.sock.setsockopt(*_DISCOVER[version], _PROBE)
+        session = DelaySession(prober, clock)
+        try:
+            got = session.run(DelayTrial(_TRIES, _GAP_S, payload, wait_s=_WAIT_S), lambda _: session.interrupt())
+        except NearEndError:
+            return False  # larger than this host's own interface takes
+    return any(echo.two_way_s is not None for echo in got.echoes)

@@ -1,0 +1,373 @@
+"""UDP flows between two ends: how the near end opens them, how the far end admits them, and the half that both run.
+
+Each flow has a socket of its own at either end, both connected, so that a worker can have it to itself and strangers
+do not reach it. The exchange that opens a flow is in core.wire.datagram; the far end sends nothing that is larger than
+what it answers, and no data to an address that has not proven itself. Data to a multicast group goes from the near end
+only.
+"""
+
+import contextlib
+import errno
+import ipaddress
+import os
+import secrets
+import select
+import socket
+import struct
+import threading
+from collections.abc import Sequence
+from pathlib import Path
+
+from harvok.core.ends import Direction, End, Role, role_at
+from harvok.core.trial import SocketOptions
+from harvok.core.udp_trial import (
+    UdpInterval,
+    UdpSummary,
+    UdpTrial,
+)
+from harvok.core.wire.datagram import (
+    ANSWER_BYTES,
+    TRIAL_TAG_BYTES,
+    answer_challenge,
+    challenge_for,
+    is_answered,
+)
+from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
+from harvok.errors import DataBlockedError, FarEndError, HarvokError, NearEndError
+from harvok.traffic.sampler import MeterMaker
+from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
+from harvok.traffic.tcp import Door
+from harvok.traffic.udp_processes import OnUdpInterval, UdpProcess
+
+_ASK_AGAIN_S = 0.2
+_ADMISSION_S = 5.0
+_IP_PKTINFO = 8  # uapi linux/in.h
+_IPV6_RECVPKTINFO, _IPV6_PKTINFO = 49, 50
+
+Flows = dict[Direction, list[socket.socket]]
+"""The sockets of one end by direction, in the order of their flow numbers."""
+
+
+def _options(trial: UdpTrial, flow: int) -> SocketOptions:
+    return SocketOptions(dscp=trial.services[trial.flow_services[flow]].dscp)
+
+
+def _prepare(sock: socket.socket, trial: UdpTrial, flow: int, role: Role) -> None:
+    from harvok.traffic.datagrams import prepare_receiving
+
+    apply_options(sock, _options(trial, flow))
+    if role == "receiver":
+        prepare_receiving(sock, trial.socket_buffer_bytes)
+    elif trial.socket_buffer_bytes:
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, trial.socket_buffer_bytes)
+
+
+def open_flows(trial: UdpTrial, door: Door, source: Source) -> Flows:
+    """The near end's half: opens every flow. Raises DataBlockedError when one is not admitted."""
+    flows: Flows = {}
+    try:
+        for direction in trial.directions:
+            role = role_at("near", direction)
+            flows[direction] = []
+            for flow in range(trial.flows):
+                flows[direction].append(_open(trial, door, source, Hello(door.trial_id, role, flow)))
+    except BaseException:
+        close_flows(flows)
+        raise
+    return flows
+
+
+def _open(trial: UdpTrial, door: Door, source: Source, hello: Hello) -> socket.socket:
+    family = socket.AF_INET6 if ":" in door.address[0] else socket.AF_INET
+    sock = socket.socket(family, socket.SOCK_DGRAM)
+    try:
+        _prepare(sock, trial, hello.flow, hello.role)
+        bind_source(sock, source)
+        sock.connect(door.address)
+        _prove(sock, encode_hello(hello, door.key), door)
+        if trial.group:
+            _aim_at_group(sock, trial, (trial.group, door.address[1]))
+    except BaseException:
+        sock.close()
+        raise
+    return sock
+
+
+def _prove(sock: socket.socket, hello: bytes, door: Door) -> None:
+    """Says hello until challenged, and answers until welcome."""
+    sock.settimeout(_ASK_AGAIN_S)
+    said, refused = hello, False
+    for _ in range(round(_ADMISSION_S / _ASK_AGAIN_S)):
+        try:
+            sock.send(said)
+            answer = sock.recv(64)
+        except TimeoutError:
+            continue
+        except ConnectionRefusedError:
+            refused = True
+            continue
+        except OSError as error:
+            raise _blocked(door, f"failed: {os.strerror(error.errno or 0)}") from error
+        if answer == WELCOME:
+            return
+        said = answer_challenge(hello, answer, door.key)
+    raise _blocked(door, "were refused" if refused else f"got no answer in {_ADMISSION_S:.0f} s")
+
+
+def _blocked(door: Door, how: str) -> DataBlockedError:
+    return DataBlockedError(
+        f"control works, but datagrams to {format_address(door.address)} {how}",
+        f"Let UDP port {door.address[1]} through every firewall between here and the station, as well as TCP.",
+    )
+
+
+def _aim_at_group(sock: socket.socket, trial: UdpTrial, group: tuple[str, int]) -> None:
+    """Turns a socket that was admitted towards the group, through the interface that it was admitted by."""
+    local = sock.getsockname()
+    hops = trial.hops or 1
+    if sock.family == socket.AF_INET6:
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_HOPS, hops)
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_MULTICAST_IF, interface_index(local[0]))
+    else:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, hops)
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_IF, socket.inet_aton(local[0]))
+    try:
+        sock.connect(group)
+    except OSError as error:
+        raise NearEndError(
+            f"this host cannot send to the group {group[0]}: {error.strerror}", "Check its routes for multicast."
+        ) from error
+
+
+def interface_index(address: str) -> int:
+    """The index of the interface that has an IPv6 address; 0 where this system does not tell."""
+    wanted = ipaddress.IPv6Address(address.partition("%")[0]).packed.hex()
+    with contextlib.suppress(OSError):
+        for line in Path("/proc/net/if_inet6").read_text().splitlines():
+            packed, index, *_ = line.split()
+            if packed == wanted:
+                return int(index, 16)
+    return 0
+
+
+def close_flows(flows: Flows) -> None:
+    """Closes every socket."""
+    for ones in flows.values():
+        for sock in ones:
+            sock.close()
+
+
+class UdpGate:
+    """The far end's half: hears the data port and admits the flows of the one trial that is prepared."""
+
+    def __init__(self, trial: UdpTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> None:
+        self._trial, self._trial_id, self._key, self._port = trial, trial_id, key, port
+        self._secret = secrets.token_bytes(32)
+        self._wanted: dict[tuple[Role, int], socket.socket | None] = {
+            (role_at("near", direction), flow): None for direction in trial.directions for flow in range(trial.flows)
+        }
+        self._lock = threading.Lock()
+        self._complete = threading.Event()
+        self._wake_read, self._wake_write = os.pipe()
+        self._listeners = _listeners(host, port)
+        self._thread = threading.Thread(target=self._hear, daemon=True)
+        self._thread.start()
+
+    def sockets(self, timeout_s: float) -> Flows:
+        """Every flow of the trial. Raises FarEndError when some are missing."""
+        if not self._complete.wait(timeout_s):
+            raise FarEndError("not every UDP flow of the trial arrived", "Measure again.")
+        with self._lock:
+            admitted, self._wanted = self._wanted, {}
+        flows: Flows = {}
+        for direction in self._trial.directions:
+            role = role_at("near", direction)
+            ones = [admitted[role, flow] for flow in range(self._trial.flows)]
+            flows[direction] = [sock for sock in ones if sock]
+        return flows
+
+    def close(self) -> None:
+        """Stops hearing, and closes flows that were admitted and never taken."""
+        if self._thread.is_alive():
+            os.write(self._wake_write, b"x")
+            self._thread.join()
+        with self._lock:
+            left, self._wanted = self._wanted, {}
+            listeners, self._listeners = self._listeners, []
+        for sock in [*listeners, *(sock for sock in left.values() if sock)]:
+            sock.close()
+        if listeners:
+            os.close(self._wake_read)
+            os.close(self._wake_write)
+
+    def _hear(self) -> None:
+        listeners = {sock.fileno(): sock for sock in self._listeners}
+        poll = select.poll()
+        for fd in (*listeners, self._wake_read):
+            poll.register(fd, select.POLLIN)
+        while True:
+            for fd, _ in poll.poll():
+                if fd == self._wake_read:
+                    return
+                with contextlib.suppress(OSError):  # a stranger's datagram must not end the listening
+                    self._answer(listeners[fd])
+
+    def _answer(self, listener: socket.socket) -> None:
+        """Challenges a good hello, admits a good answer, and says nothing to anything else."""
+        said, control, _, peer = listener.recvmsg(ANSWER_BYTES + 1, 128)
+        hello = decode_hello(said[:HELLO_BYTES], self._key)
+        if not hello or hello.trial_id != self._trial_id:
+            return
+        challenge = challenge_for(peer, self._secret)
+        if len(said) == HELLO_BYTES:
+            listener.sendmsg([challenge], _from_same_address(control), 0, peer)
+        elif is_answered(said, challenge, self._key) and self._admit(hello, listener, _own_address(control), peer):
+            listener.sendmsg([WELCOME], _from_same_address(control), 0, peer)
+
+    def _admit(self, hello: Hello, listener: socket.socket, own: str, peer: tuple[str, int]) -> bool:
+        """Makes the flow's own socket; True also when this very flow was admitted before and missed its welcome."""
+        place = (hello.role, hello.flow)
+        with self._lock:
+            if place not in self._wanted:
+                return False
+            if known := self._wanted[place]:
+                return bool(self._trial.group) or known.getpeername()[:2] == peer[:2]
+            self._wanted[place] = self._make(hello, listener.family, own, peer)
+            if all(self._wanted.values()):
+                self._complete.set()
+        return True
+
+    def _make(self, hello: Hello, family: int, own: str, peer: tuple[str, int]) -> socket.socket:
+        trial = self._trial
+        sock = socket.socket(family, socket.SOCK_DGRAM)
+        try:
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            _prepare(sock, trial, hello.flow, "receiver" if hello.role == "sender" else "sender")
+            sock.bind((trial.group or own, self._port))
+            if trial.group:
+                _join(sock, trial.group, own)
+            sock.connect(peer)
+        except OSError:
+            sock.close()
+            raise
+        return sock
+
+
+def _listeners(host: str | None, port: int) -> list[socket.socket]:
+    """UDP sockets on the data port that tell which of this host's addresses a datagram came to."""
+    sockets: list[socket.socket] = []
+    try:
+        for family in families_of(host):
+            sock = socket.socket(family, socket.SOCK_DGRAM)
+            sockets.append(sock)
+            sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            if family == socket.AF_INET6:
+                sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+                sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVPKTINFO, 1)
+            else:
+                sock.setsockopt(socket.IPPROTO_IP, _IP_PKTINFO, 1)
+            sock.bind((host or "", port))
+            sock.setblocking(False)
+    except OSError as error:
+        for sock in sockets:
+            sock.close()
+        why = "is already in use" if error.errno == errno.EADDRINUSE else f"cannot be heard: {error.strerror}"
+        raise FarEndError(
+            f"UDP port {port} of the station {why}", "Free it, or start the station on another --port."
+        ) from error
+    return sockets
+
+
+def _own_address(control: list[tuple[int, int, bytes]]) -> str:
+    """Which of this host's addresses a datagram came to."""
+    for level, kind, data in control:
+        if (level, kind) == (socket.IPPROTO_IP, _IP_PKTINFO):
+            return socket.inet_ntop(socket.AF_INET, data[8:12])
+        if (level, kind) == (socket.IPPROTO_IPV6, _IPV6_PKTINFO):
+            return socket.inet_ntop(socket.AF_INET6, data[:16])
+    return ""
+
+
+def _from_same_address(control: list[tuple[int, int, bytes]]) -> list[tuple[int, int, bytes]]:
+    """Control data that makes an answer leave from the address that was asked."""
+    for level, kind, data in control:
+        if (level, kind) == (socket.IPPROTO_IP, _IP_PKTINFO):
+            return [(level, kind, struct.pack("=I4s4s", 0, data[8:12], bytes(4)))]
+        if (level, kind) == (socket.IPPROTO_IPV6, _IPV6_PKTINFO):
+            return [(level, kind, data[:20])]
+    return []
+
+
+def _join(sock: socket.socket, group: str, own: str) -> None:
+    """Joins a multicast group on the interface that has the address `own`."""
+    if sock.family == socket.AF_INET6:
+        request = socket.inet_pton(socket.AF_INET6, group) + struct.pack("=I", interface_index(own))
+        sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_JOIN_GROUP, request)
+    else:
+        sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton(group) + socket.inet_aton(own))
+
+
+class UdpHalf:
+    """One end's half of a trial: its flows in every direction, and the processes that send or receive them."""
+
+    def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes) -> None:
+        self._flows = flows
+        self._lock = threading.Lock()
+        self._threads: list[threading.Thread] = []
+        self._fault: HarvokError | None = None
+        self._processes: list[UdpProcess] = []
+        tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
+        try:
+            for direction in trial.directions:
+                self._processes.append(UdpProcess(direction, role_at(end, direction), trial, flows[direction], tag))
+            for process in self._processes:
+                process.wait_ready()
+        except BaseException:
+            self.close()
+            raise
+
+    def begin(self, role: Role, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
+        """Starts the directions in which this end plays `role`, and watches them in the background."""
+        for process in self._processes:
+            if process.role == role:
+                process.begin()
+                thread = threading.Thread(target=self._watch, args=[process, meter_maker, on_interval], daemon=True)
+                thread.start()
+                self._threads.append(thread)
+
+    def _watch(self, process: UdpProcess, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
+        def one_at_a_time(interval: UdpInterval) -> None:
+            with self._lock:
+                on_interval(interval)
+
+        try:
+            process.watch(meter_maker, one_at_a_time)
+        except HarvokError as fault:
+            self._fault = self._fault or fault
+            self.interrupt()
+
+    def wait(self, timeout_s: float | None = None) -> bool:
+        """Waits until every direction is over for this end; False when `timeout_s` ran out. Raises FlowBrokenError."""
+        for thread in self._threads:
+            thread.join(timeout_s)
+        if self._fault:
+            raise self._fault
+        return not any(thread.is_alive() for thread in self._threads)
+
+    def interrupt(self) -> None:
+        """Makes every direction end soon."""
+        for process in self._processes:
+            process.stop()
+
+    def summaries(self) -> Sequence[UdpSummary]:
+        """What each direction says at its end, in the order of the trial."""
+        return [process.summary for process in self._processes]
+
+    def close(self) -> None:
+        """Ends everything: processes, threads, sockets."""
+        self.interrupt()
+        for thread in self._threads:
+            thread.join()
+        for process in self._processes:
+            process.close()
+        close_flows(self._flows)

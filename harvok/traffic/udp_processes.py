@@ -1,0 +1,192 @@
+"""The worker processes of one direction at one end: what they tell of their flows, put together by service."""
+
+import os
+import queue
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Sequence
+from json import loads
+from math import ceil
+from socket import socket
+from typing import Any
+
+from harvok.core.ends import Direction, Role
+from harvok.core.udp_trial import (
+    TransitSummary,
+    UdpFlowReceived,
+    UdpFlowSent,
+    UdpInterval,
+    UdpSummary,
+    UdpTrial,
+)
+from harvok.errors import FlowBrokenError, NearEndError
+from harvok.traffic.sampler import CpuMeter, MeterMaker
+from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
+
+OnUdpInterval = Callable[[UdpInterval], None]
+
+_Line = dict[str, Any]
+
+
+class UdpProcess:
+    """All flows of one direction at one end, in as many processes as there are cores for."""
+
+    def __init__(self, direction: Direction, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int) -> None:
+        self.direction: Direction = direction
+        self.role: Role = role
+        self.summary = UdpSummary(direction, role)
+        self._trial = trial
+        self._lines: queue.SimpleQueue[_Line | None] = queue.SimpleQueue()
+        count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
+        self._processes = [
+            _spawn(self._orders(tag, [*enumerate(flows)][number::count], count)) for number in range(count)
+        ]
+
+    def _orders(self, tag: int, flows: Sequence[tuple[int, socket]], processes: int) -> UdpOrders:
+        trial, orders = self._trial, []
+        for number, sock in flows:
+            at = trial.flow_services[number]
+            service = trial.services[at]
+            place = number - trial.flow_services.index(at)
+            load_fps = service.load_fps / service.flows
+            orders.append(FlowOrder(sock.fileno(), number, at, load_fps, service.payload_bytes, place / service.flows))
+        batch = 1
+        if trial.method != "plain":
+            batch = max(ceil(sum(order.load_fps for order in orders) / BATCHES_A_SECOND), 1)
+            if trial.method == "segmented":
+                batch = max(batch, 8)
+        return UdpOrders(self.role, tag, orders, trial.duration_s, trial.interval_s, batch, trial.method)
+
+    def wait_ready(self) -> None:
+        """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
+        for process in self._processes:
+            assert process.stdout
+            if b"ready" not in process.stdout.readline():
+                raise NearEndError("a worker process did not start", "Check free memory and the limit on processes.")
+            threading.Thread(target=self._read, args=[process], daemon=True).start()
+
+    def begin(self) -> None:
+        """Lets the datagrams flow."""
+        for process in self._processes:
+            assert process.stdin
+            process.stdin.write(b"go\n")
+
+    def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
+        """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error."""
+        meter = meter_maker([process.pid for process in self._processes])
+        waiting: dict[int, list[_Line]] = {}
+        running = len(self._processes)
+        while running:
+            line = self._lines.get()
+            if line is None:
+                running -= 1
+            elif "errno" in line:
+                raise FlowBrokenError(
+                    f"UDP flows ({self.direction}) broke: {os.strerror(line['errno'])}",
+                    "See whether the station went down, or the frames are too large for the path's MTU.",
+                )
+            elif "over" in line:
+                self._add(line["over"])
+            else:
+                told = waiting.setdefault(line["interval"], [])
+                told.append(line)
+                if len(told) == len(self._processes):
+                    self._pass_on(waiting.pop(line["interval"]), meter, on_interval)
+        for index in sorted(waiting):  # of workers that none of their datagrams reached
+            self._pass_on(waiting[index], meter, on_interval)
+
+    def _pass_on(self, lines: Sequence[_Line], meter: CpuMeter, on_interval: OnUdpInterval) -> None:
+        use = meter.since_last()
+        key = "sent" if self.role == "sender" else "received"
+        for at, service in enumerate(self._trial.services):
+            told = [flow for line in lines for number, flow in line[key] if number == at]
+            if not told:
+                continue
+            datagrams = sum(told) if self.role == "sender" else sum(flow["datagrams"] for flow in told)
+            on_interval(
+                UdpInterval(
+                    direction=self.direction,
+                    role=self.role,
+                    index=lines[0]["interval"],
+                    service=at,
+                    start_s=min(line["start_s"] for line in lines),
+                    end_s=max(line["end_s"] for line in lines),
+                    datagrams=datagrams,
+                    payload_bytes=datagrams * service.payload_bytes,
+                    cpu=use,
+                    **(_together(told) if self.role == "receiver" else {}),
+                )
+            )
+
+    def _add(self, flows: Sequence[Any]) -> None:
+        """Takes in what a worker says at its end."""
+        for flow in flows:
+            if self.role == "sender":
+                self.summary.sent.append(UdpFlowSent(*flow))
+            else:
+                told, runs = flow.pop("transit"), dict(flow.pop("loss_runs"))
+                if told:
+                    told["distribution"] = [(edge, count) for edge, count in told["distribution"]]
+                transit = TransitSummary(**told) if told else None
+                self.summary.received.append(UdpFlowReceived(**flow, loss_runs=runs, transit=transit))
+        self.summary.sent.sort(key=lambda flow: flow.flow)
+        self.summary.received.sort(key=lambda flow: flow.flow)
+
+    def stop(self) -> None:
+        """Ends the workers at once; may be called again."""
+        for process in self._processes:
+            if process.stdin:
+                process.stdin.close()
+
+    def close(self) -> None:
+        """Ends the workers and waits for them."""
+        self.stop()
+        for process in self._processes:
+            try:
+                process.wait(timeout=2)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+            if process.stdout:
+                process.stdout.close()
+
+    def _read(self, process: "subprocess.Popen[bytes]") -> None:
+        """Passes lines on as they come, then None."""
+        assert process.stdout
+        try:
+            for text in process.stdout:
+                self._lines.put(loads(text))
+        except ValueError:
+            pass  # closed, or cut off in the middle of a line, while the worker was ended
+        self._lines.put(None)
+
+
+def _together(flows: Sequence[_Line]) -> _Line:
+    """What the flows of one service say of an interval, as one: sums, the mean of jitters and delays, extremes."""
+
+    def known(key: str) -> list[float]:
+        return [flow[key] for flow in flows if flow[key] is not None]
+
+    jitters, means = known("jitter_s"), known("mean_transit_s")
+    return {
+        "missing": sum(flow["missing"] for flow in flows),
+        "duplicates": sum(flow["duplicates"] for flow in flows),
+        "reordered": sum(flow["reordered"] for flow in flows),
+        "longest_run": max(flow["longest_run"] for flow in flows),
+        "jitter_s": sum(jitters) / len(jitters) if jitters else None,
+        "least_transit_s": min(known("least_transit_s"), default=None),
+        "mean_transit_s": sum(means) / len(means) if means else None,
+        "most_transit_s": max(known("most_transit_s"), default=None),
+    }
+
+
+def _spawn(orders: UdpOrders) -> "subprocess.Popen[bytes]":
+    return subprocess.Popen(
+        [sys.executable, "-m", "harvok.traffic.udp_worker", orders.encode()],
+        pass_fds=[flow.fd for flow in orders.flows],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        bufsize=0,
+        start_new_session=True,  # a Ctrl-C at the terminal is for the parent, which then ends its workers
+    )

@@ -1,0 +1,199 @@
+import unittest
+from dataclasses import replace
+
+from harvok.core.drive import drive
+from harvok.core.figures import Figure, find
+from harvok.core.judgement.services import judge_services
+from harvok.core.models.services import SERVICES_FILE
+from harvok.core.observer import Observer
+from harvok.core.procedures.udp import ALL_TOGETHER, UdpFindings, UdpTest, udp_test
+from harvok.core.udp.reading import read_trial
+from harvok.core.udp.rows import UdpRowJoiner
+from harvok.core.udp.services import ServiceLimits, ServiceSpec
+from harvok.core.udp_trial import UdpInterval, UdpService, UdpTrial
+from harvok.errors import TesterLimitError, UsageError
+from harvok.testing.paths import Fate, SimulatedPath
+
+PATTERN = UdpTrial((), (), duration_s=2.0)
+MEGA = ServiceSpec(rate_bps=12.144e6, frame_bytes=1518)  # 1000 datagrams a second
+
+
+def found_on(path: SimulatedPath, test: UdpTest) -> UdpFindings:
+    findings = UdpFindings()
+    drive(udp_test(test, 4, findings), path, Observer())
+    return findings
+
+
+class ReadingATrial(unittest.TestCase):
+    def read(self, fate: Fate, **path: float) -> dict[str, float]:
+        test = UdpTest("send", PATTERN, (MEGA,))
+        figures = found_on(SimulatedPath(fate, **path), test).figures  # type: ignore[arg-type]
+        return {figure.quantity: figure.value for figure in figures}
+
+    def test_a_path_that_does_nothing(self) -> None:
+        got = self.read(lambda _: (0.035,))
+        self.assertAlmostEqual(got["udp-offered"], 12.144e6)
+        self.assertAlmostEqual(got["udp-received"], 12.144e6)
+        self.assertAlmostEqual(got["udp-goodput"], 1000 * 1472 * 8)
+        self.assertAlmostEqual(got["one-way-delay-mean"], 0.035, places=9)
+        self.assertEqual((got["datagram-loss"], got["jitter"], got["delay-variation-p999"]), (0, 0, 0))
+
+    def test_every_tenth_lost_and_a_run_of_fifty(self) -> None:
+        got = self.read(lambda number: () if number % 10 == 5 or 1000 <= number < 1050 else (0.001,))
+        self.assertEqual(got["datagram-loss"], (200 + 45) / 2000)
+        self.assertEqual(got["loss-run-longest"], 50)
+
+    def test_nothing_arrives_after_a_point(self) -> None:
+        got = self.read(lambda number: (0.001,) if number < 1500 else ())
+        self.assertEqual((got["datagram-loss"], got["loss-run-longest"]), (0.25, 500))
+
+    def test_nothing_arrives_at_all(self) -> None:
+        got = self.read(lambda _: ())
+        self.assertEqual((got["datagram-loss"], got["loss-run-longest"]), (1.0, 2000))
+        self.assertNotIn("jitter", got)
+
+    def test_duplicates_and_reordering(self) -> None:
+        got = self.read(lambda number: (0.001, 0.0015) if number % 100 == 0 else (0.001,))
+        self.assertEqual((got["datagram-duplicates"], got["datagram-loss"]), (0.01, 0))
+        got = self.read(lambda number: (0.0035,) if number % 100 == 0 else (0.001,))
+        self.assertEqual((got["datagram-reordered"], got["datagram-loss"]), (0.01, 0))
+
+    def test_delay_is_right_whatever_the_far_clock_says(self) -> None:
+        got = self.read(lambda _: (0.010,), clock_ahead_s=-300.0, clock_error_s=0.0002)
+        self.assertAlmostEqual(got["one-way-delay-mean"], 0.010, places=6)
+        self.assertEqual(got["clock-error"], 0.0002)
+
+    def test_variation_of_two_delays(self) -> None:
+        got = self.read(lambda number: (0.012,) if number % 50 == 0 else (0.010,))
+        self.assertAlmostEqual(got["delay-variation-median"], 0.0, places=6)
+        self.assertAlmostEqual(got["delay-variation-p99"], 0.002, delta=2e-5)
+
+
+class WhatLimited(unittest.TestCase):
+    TRIAL = UdpTrial((UdpService(1000.0, 1472),), ("send",), 1.0)
+
+    def kind(self, path: SimulatedPath) -> str:
+        return read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0].limit.kind
+
+    def test_whose_fault_it_was(self) -> None:
+        lossy: Fate = lambda number: () if number % 10 else (0.001,)  # noqa: E731
+        self.assertEqual(self.kind(SimulatedPath()), "none")
+        self.assertEqual(self.kind(SimulatedPath(lossy)), "path")
+        self.assertEqual(self.kind(SimulatedPath(lossy, socket_drops=900)), "receiver")
+        self.assertEqual(self.kind(SimulatedPath(lossy, host_fps=900)), "sender")
+
+    def test_a_load_held_within_a_fifth_of_a_percent_is_held(self) -> None:
+        trial = replace(self.TRIAL, services=(UdpService(10_000.0, 100),))
+        for host_fps, kind in ((9981, "none"), (9979, "sender")):
+            path = SimulatedPath(host_fps=host_fps)
+            self.assertEqual(read_trial(trial, path.run(trial, Observer()), 4)[0].limit.kind, kind)
+
+    def test_no_more_drops_than_losses(self) -> None:
+        path = SimulatedPath(lambda number: () if number < 10 else (0.001,), socket_drops=44)
+        reading = read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0]
+        self.assertEqual((reading.lost, reading.socket_drops, reading.path_lost), (10, 10, 0))
+
+    def test_figures_carry_the_testers_mark(self) -> None:
+        findings = found_on(SimulatedPath(host_fps=500), UdpTest("send", PATTERN, (MEGA,)))
+        self.assertEqual({figure.mark for figure in findings.figures}, {"tester-limit"})
+
+
+class Steps(unittest.TestCase):
+    def test_each_load_in_each_direction(self) -> None:
+        path = SimulatedPath()
+        test = UdpTest("each", PATTERN, (MEGA,), "steps", (0.5, 1.0))
+        figures = found_on(path, test).figures
+        self.assertEqual([trial.directions for trial in path.trials], [("send",)] * 2 + [("receive",)] * 2)
+        loads = [figure.labels["load"] for figure in figures if figure.quantity == "udp-offered"]
+        self.assertEqual(loads, ["6.072 Mb/s", "12.14 Mb/s"] * 2)
+
+
+class Search(unittest.TestCase):
+    def test_the_highest_rate_that_arrives_whole(self) -> None:
+        test = UdpTest("send", PATTERN, (MEGA,), "search", resolution=0.01)
+        findings = found_on(SimulatedPath(carries_fps=620), test)
+        found = find(findings.figures, "udp-throughput") or 0.0
+        self.assertLessEqual(found, 620 * 12144)
+        self.assertGreater(found, (620 - 12) * 12144)
+        self.assertEqual(find(findings.figures, "datagram-loss", load="highest without loss"), 0.0)
+
+    def test_a_tester_that_cannot_hold_the_load_searches_below_and_says_so(self) -> None:
+        test = UdpTest("send", PATTERN, (MEGA,), "search", resolution=0.01)
+        figures = found_on(SimulatedPath(host_fps=400), test).figures
+        throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
+        self.assertEqual(throughput.mark, "tester-limit")
+        self.assertAlmostEqual(throughput.value, 400 * 12144, delta=20 * 12144)
+
+    def test_it_gives_up_on_a_tester_that_holds_nothing(self) -> None:
+        class Sinking(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.host_fps = trial.services[0].load_fps * 0.5
+                return super().run(trial, observer)
+
+        with self.assertRaises(TesterLimitError):
+            found_on(Sinking(), UdpTest("send", PATTERN, (MEGA,), "search"))
+
+
+class Services(unittest.TestCase):
+    VOICE = ServiceSpec(1.2e6, 150, name="voice", dscp=46, limits=ServiceLimits(0.001, 0.005, 0.002))
+    DATA = ServiceSpec(6e6, 1500, name="data", flows=2, limits=ServiceLimits(loss=0.01))
+    TEST = UdpTest("send", PATTERN, (VOICE, DATA), "services", together_s=3.0)
+
+    def judged(self, path: SimulatedPath) -> set[tuple[str, str]]:
+        findings = judge_services(self.TEST.services, found_on(path, self.TEST).figures)
+        return {(finding.verdict, finding.where.split(",")[0]) for finding in findings}
+
+    def test_steps_alone_and_then_all_together(self) -> None:
+        path = SimulatedPath()
+        self.assertEqual(self.judged(path), {("ACCEPT", "voice"), ("ACCEPT", "data")})
+        loads = [sum(one.load_fps for one in trial.services) for trial in path.trials]
+        self.assertEqual([round(load) for load in loads], [250, 500, 750, 1000, 125, 250, 375, 500, 1500])
+        self.assertEqual((path.trials[-1].about, path.trials[-1].duration_s), (ALL_TOGETHER, 3.0))
+        self.assertEqual(path.trials[-1].flow_services, [0, 1, 1])
+
+    def test_promises_broken(self) -> None:
+        self.assertIn(("REJECT", "voice"), self.judged(SimulatedPath(lambda n: () if n % 200 == 7 else (0.001,))))
+        self.assertIn(("REJECT", "voice"), self.judged(SimulatedPath(lambda _: (0.006,))))
+        self.assertIn(("REJECT", "voice"), self.judged(SimulatedPath(lambda n: (0.001 + 0.003 * (n % 2),))))
+
+    def test_nothing_is_said_where_it_cannot_be_known(self) -> None:
+        self.assertIn(("RETEST", "voice"), self.judged(SimulatedPath(lambda _: (0.0045,), clock_error_s=0.001)))
+        self.assertEqual(self.judged(SimulatedPath(host_fps=10)), {("RETEST", "voice"), ("RETEST", "data")})
+        unknown = [Figure("datagram-loss", 0.0, {"service": "voice", "load": "25.0 %", "direction": "send"})]
+        verdicts = [finding.verdict for finding in judge_services((self.VOICE,), unknown)]
+        self.assertEqual(sorted(verdicts), ["ACCEPT", "RETEST", "RETEST"])
+
+    def test_a_file_of_services(self) -> None:
+        file = SERVICES_FILE.validate_python(
+            {
+                "format": "harvok-services",
+                "version": 1,
+                "services": [{"name": "voice", "committed": "2M", "most_loss": "0.1%", "most_delay": "5ms"}],
+            }
+        )
+        spec = file.services[0].made()
+        self.assertEqual((spec.rate_bps, spec.frame_bytes, spec.limits.loss), (2e6, 1518, 0.001))
+
+
+class Sizes(unittest.TestCase):
+    def test_frame_and_payload_name_the_same_datagram(self) -> None:
+        for version, payload in ((4, 1472), (6, 1452)):
+            by_frame = ServiceSpec(1e6, frame_bytes=1518).at(1.0, version)  # type: ignore[arg-type]
+            self.assertEqual(by_frame.payload_bytes, payload)
+            by_payload = ServiceSpec(1e6, payload_bytes=payload).at(1.0, version)  # type: ignore[arg-type]
+            self.assertEqual(by_payload, by_frame)
+        self.assertEqual(ServiceSpec(1e6, frame_bytes=64).at(0.5, 4).payload_bytes, 18)
+        with self.assertRaises(UsageError):
+            ServiceSpec(1e6, frame_bytes=64).at(1.0, 6)
+
+
+class Rows(unittest.TestCase):
+    def test_a_row_needs_both_halves(self) -> None:
+        joiner = UdpRowJoiner()
+        sent = UdpInterval("send", "sender", 0, 0, 0.0, 1.0, 100, 100_000)
+        heard = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 90, 90_000, 10, least_transit_s=1.0, most_transit_s=1.5)
+        self.assertIsNone(joiner.add(sent))
+        self.assertIsNone(joiner.add(replace(heard, service=1)))
+        row = joiner.add(heard)
+        assert row
+        self.assertEqual((row.sent_bps, row.received_bps, row.variation_s), (800_000, 720_000, 0.5))
