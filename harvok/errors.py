@@ -57,6 +57,12 @@ class ServicesFileError(UsageError):
     reference = "services-file"
 
 
+class ImpairmentError(UsageError):
+    """An impairment is not known, or its file cannot be used as it is."""
+
+    reference = "impairment"
+
+
 class PlanError(UsageError):
     """A plan cannot be used as it is."""
 

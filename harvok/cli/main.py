@@ -17,6 +17,7 @@ from harvok import __version__
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 
+CHANGED_PORTS_NOTES = "harvok-changed-ports.json"  # as in harvok.runner.impair
 LENT_PORTS_NOTES = "harvok-lent-ports.json"  # as in harvok.host.pair, which is not loaded for every command
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
@@ -83,8 +84,22 @@ def harvok(
 
     Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
     """
-    if (Path(tempfile.gettempdir()) / LENT_PORTS_NOTES).exists():
+    notes = Path(tempfile.gettempdir())
+    if (notes / LENT_PORTS_NOTES).exists():
         _put_back_ports()
+    if (notes / CHANGED_PORTS_NOTES).exists():
+        _put_back_features()
+
+
+def _put_back_features() -> None:
+    """Tidies up after an impairment that was killed, and says so."""
+    from harvok.cli.render.console import stderr
+    from harvok.runner.impair import put_back_features
+
+    ports = put_back_features()
+    names = " and ".join(ports)
+    if ports:
+        stderr().print(f"[bold yellow]note[/] put offloads of {names} back as before a killed impairment")
 
 
 def _put_back_ports() -> None:

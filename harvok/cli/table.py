@@ -20,6 +20,7 @@ COMMANDS: dict[str, Row] = {
     "udp": Row("harvok.cli.commands.udp", "Send numbered datagrams: rate, loss, order, jitter, delay."),
     "delay": Row("harvok.cli.commands.delay", "Measure two-way delay (STAMP or echo), idle and under load."),
     "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
+    "impair": Row("harvok.cli.commands.impair", "Put delay, loss and their like on a path on purpose."),
     "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),
     "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),
     "plan": Row("harvok.cli.commands.plan", "Write, check and show plans."),

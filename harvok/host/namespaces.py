@@ -18,10 +18,10 @@ from harvok.clock import SYSTEM
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
 
-DeviceKind = Literal["wire", "switch", "router"]
+DeviceKind = Literal["wire", "switch", "router", "path"]
 
 TESTER_PORTS = ("port1", "port2")
-_DEVICE_PORTS = ("left", "right")
+DEVICE_PORTS = ("left", "right")
 _NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
 _RESET_S = 1.0
 _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
@@ -29,8 +29,11 @@ _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see 
 
 @dataclass(frozen=True, slots=True)
 class DeviceSpec:
-    """What to build: `rate_bps` (of the line, preamble and gap counted) shapes each way, with a queue of
-    `buffer_bytes`. A router has `addresses` with their prefix length on its two sides."""
+    """What to build; a `path` is two ports that nothing joins yet.
+
+    `rate_bps` (of the line, preamble and gap counted) shapes each way, with a queue of `buffer_bytes`. A router has
+    `addresses` with their prefix length on its two sides.
+    """
 
     kind: DeviceKind
     mtu_bytes: int = 1500
@@ -106,7 +109,7 @@ def _kernel() -> "IPRoute":
 
 def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
     _no_chatter()
-    ends = list(zip(TESTER_PORTS, _DEVICE_PORTS, strict=True)) if spec.kind != "wire" else [TESTER_PORTS]
+    ends = list(zip(TESTER_PORTS, DEVICE_PORTS, strict=True)) if spec.kind != "wire" else [TESTER_PORTS]
     for near, far in ends:
         peer: dict[str, object] = {"ifname": far, "mtu": spec.mtu_bytes}
         if spec.kind != "wire":
@@ -125,7 +128,7 @@ def _no_chatter() -> None:
 
 
 def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
-    ports = [kernel.link_lookup(ifname=name)[0] for name in _DEVICE_PORTS]
+    ports = [kernel.link_lookup(ifname=name)[0] for name in DEVICE_PORTS]
     if spec.kind == "switch":
         _no_chatter()
         kernel.link("add", ifname="switch", kind="bridge", br_mcast_snooping=0, br_forward_delay=0)
@@ -133,6 +136,8 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         for port in ports:
             kernel.link("set", index=port, master=switch)
         kernel.link("set", index=switch, state="up")
+    elif spec.kind == "path":
+        _no_chatter()  # a process of its own carries the frames
     else:
         Path("/proc/sys/net/ipv4/ip_forward").write_text("1")
         six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
@@ -153,7 +158,7 @@ def _reset(device_fd: int) -> None:
     """Takes the device's ports down, waits, and brings them up again."""
     enter_network(device_fd)
     with _kernel() as kernel:
-        ports = [kernel.link_lookup(ifname=name)[0] for name in _DEVICE_PORTS]
+        ports = [kernel.link_lookup(ifname=name)[0] for name in DEVICE_PORTS]
         for state, wait_s in (("down", _RESET_S), ("up", 0.0)):
             for port in ports:
                 kernel.link("set", index=port, state=state)

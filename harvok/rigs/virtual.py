@@ -7,10 +7,12 @@ from dataclasses import asdict
 from types import TracebackType
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.models.rig import VirtualRig
+from harvok.core.models.rig import DeviceKind, VirtualRig
 from harvok.core.observer import Observer
 from harvok.errors import NearEndError
-from harvok.host.namespaces import TESTER_PORTS, Built, DeviceSpec
+from harvok.host.namespaces import DEVICE_PORTS, TESTER_PORTS, Built, DeviceSpec
+from harvok.rigs.impaired import ImpairedPath
+from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.ports import FramePorts, Wiring
 
 
@@ -61,14 +63,30 @@ class VirtualPorts(FramePorts):
 
     def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM) -> None:
         self._device = VirtualDevice(device_of(rig))
-        wiring = Wiring(rig.name, TESTER_PORTS, rig.sides, rig.device, rig.mtu, self._device.built.namespaces)
-        super().__init__(wiring, clock)
+        kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
+        wiring = Wiring(rig.name, TESTER_PORTS, rig.sides, kind, rig.mtu, self._device.built.namespaces)
+        self._path: ImpairedPath | None = None
+        try:
+            if rig.impairment:
+                plan = read_impairment(rig.impairment).plan()
+                built = self._device.built
+                self._path = ImpairedPath(DEVICE_PORTS, plan, [*built.namespaces[:-1], built.device])
+                self._path.__enter__()
+            super().__init__(wiring, clock)
+        except BaseException:
+            self._take_down()
+            raise
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         super().__exit__(kind, error, trace)
-        self._device.__exit__(kind, error, trace)
+        self._take_down()
+
+    def _take_down(self) -> None:
+        if self._path:
+            self._path.stop()
+        self._device.__exit__(None, None, None)
 
     def reset_device(self, observer: Observer) -> None:
         self._device.reset()
@@ -84,7 +102,7 @@ def device_of(rig: VirtualRig) -> DeviceSpec:
         for side in rig.sides
     ]
     return DeviceSpec(
-        kind=rig.device,
+        kind="path" if rig.device == "impairment" else rig.device,
         mtu_bytes=rig.mtu,
         rate_bps=rig.shape,
         buffer_bytes=int(rig.buffer),

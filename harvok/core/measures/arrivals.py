@@ -33,6 +33,8 @@ class Arrivals:
 
         Reordering is RFC 4737 §3.2: a number smaller than one that came before it.
         """
+        if not len(numbers):
+            return True
         span = int(numbers.max()) - int(numbers.min())
         if max(len(numbers), span) <= self._window // 2 or len(numbers) == 1:
             return self._add_portion(numbers)

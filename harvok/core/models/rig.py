@@ -77,6 +77,7 @@ class SimulatedRig(_RigBase):
 
 
 DeviceKind = Literal["wire", "switch", "router"]
+VirtualKind = Literal["wire", "switch", "router", "impairment"]
 
 
 class Side(Model):
@@ -137,17 +138,23 @@ class PortsRig(_RigBase):
 
 
 class VirtualRig(_RigBase):
-    """A switch, router or wire made of this host's kernel between two virtual ports. `shape` holds each way to a
-    line rate, with a queue of `buffer`."""
+    """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`,
+    by the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of
+    `buffer`."""
 
     kind: Literal["virtual"]
-    device: DeviceKind = "switch"
+    device: VirtualKind = "switch"
+    impairment: str | None = None
     shape: Rate | None = None
     buffer: Annotated[Size, Field(ge=2048)] = 65536
     mtu: Annotated[int, Field(ge=68, le=65535)] = 1500
 
     @model_validator(mode="after")
     def _a_wire_has_no_queue(self) -> "VirtualRig":
+        if (self.device == "impairment") != (self.impairment is not None):
+            raise ValueError('device = "impairment" and impairment = "metro" (or another) go together')
+        if self.shape and self.device == "impairment":
+            raise ValueError("an impairment has a rate of its own: leave out shape")
         if self.shape and self.device == "wire":
             raise ValueError("a wire cannot be shaped: it has no queue; take a switch")
         if self.shape and self.shape > min(self.rated, _MOST_SHAPED_BPS):

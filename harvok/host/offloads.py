@@ -1,0 +1,70 @@
+"""Switches off what makes an interface hand on several frames as one, and puts it back as it was.
+
+What an interface had is written down first, so that the next `harvok` command puts it back should this one be killed.
+"""
+
+import contextlib
+import json
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+_COALESCING = ("rx-gro", "rx-lro", "rx-gro-hw")
+
+Features = dict[str, dict[str, bool]]
+"""For each interface the features that were changed, and what they were."""
+
+
+@contextlib.contextmanager
+def one_frame_at_a_time(ports: Sequence[str], notes: Path) -> Iterator[None]:
+    """Lets the ports hand on every frame by itself, as long as this lasts."""
+    before: Features = {port: switch(port, dict.fromkeys(_COALESCING, False)) for port in ports}
+    before = {port: changed for port, changed in before.items() if changed}
+    if not before:
+        yield
+        return
+    notes.write_text(json.dumps({"holder": os.getpid(), "features": before}))
+    try:
+        yield
+    finally:
+        for port, features in before.items():
+            switch(port, features)
+        notes.unlink(missing_ok=True)
+
+
+def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
+    """Sets features of an interface (ethtool), those that it has and that are not so already; returns what they were.
+
+    A feature that the driver does not let go of stays as it is.
+    """
+    from pyroute2 import Ethtool
+    from pyroute2.ethtool.ioctl import EthtoolError
+
+    changed: dict[str, bool] = {}
+    try:
+        with contextlib.closing(Ethtool()) as driver:
+            features = driver.get_features(port)
+            for name, on in wanted.items():
+                known = features.features.get(name)
+                if known is not None and bool(known.enable) != on:
+                    changed[name] = bool(known.enable)
+                    known.enable = on
+            if changed:
+                driver.set_features(port, features)
+    except (EthtoolError, OSError):
+        return {}
+    return changed
+
+
+def restore_features(notes: Path) -> list[str]:
+    """Puts back what a killed process left changed; returns the names of the interfaces."""
+    try:
+        told = json.loads(notes.read_text())
+        if Path(f"/proc/{told['holder']}").exists() or os.geteuid() != 0:
+            return []
+        for port, features in told["features"].items():
+            switch(str(port), {str(name): bool(on) for name, on in features.items()})
+    except (OSError, ValueError, TypeError, KeyError, AttributeError):
+        return []
+    notes.unlink(missing_ok=True)
+    return list(told["features"])
