@@ -44,6 +44,7 @@ def plain_receive(payload_bytes: int) -> None:
         sock.bind((ADDRESSES["far"], _PORT))
         print("ready", flush=True)
         count, highest = 1, 0
+        sock.settimeout(10)
         sock.recv_into(buffer)
         begun_ns = last_ns = SYSTEM.now_ns()
         sock.settimeout(0.5)
@@ -63,7 +64,9 @@ def plain_fps(pair: NamespacePair, payload: int, seconds: float) -> tuple[float,
     with pair.popen("far", [*me, "--part", "receive"], stdout=subprocess.PIPE) as receiver:
         assert receiver.stdout
         receiver.stdout.readline()
-        pair.run("near", [*me, "--part", "send"])
+        sent = pair.run("near", [*me, "--part", "send"])
+        if sent.returncode:
+            sys.exit(sent.stderr)
         rate, lost = receiver.stdout.read().split()
     return float(rate), int(lost)
 
@@ -101,17 +104,19 @@ def main() -> None:
         with pair.popen("far", command, stdout=subprocess.PIPE) as station:
             assert station.stdout
             station.stdout.readline()
-            for payload in asked.payload:
-                ratios = []
-                for _ in range(asked.rounds):
-                    plain, lost = plain_fps(pair, payload, asked.seconds)
-                    ours, means = harvok_fps(pair, payload, asked.seconds)
-                    ratios.append(ours / plain)
+            try:
+                for payload in asked.payload:
+                    ratios = []
+                    for _ in range(asked.rounds):
+                        plain, lost = plain_fps(pair, payload, asked.seconds)
+                        ours, means = harvok_fps(pair, payload, asked.seconds)
+                        ratios.append(ours / plain)
+                        print(f"{payload} B: plain {plain / 1e3:.0f} k/s, {lost} lost; ours {ours / 1e3:.0f} ({means})")
                     print(
-                        f"{payload} B: plain {plain / 1e3:.0f} k/s, {lost} lost; Harvok {ours / 1e3:.0f} k/s ({means})"
+                        f"{payload} B: ratio {statistics.median(ratios):.1f} ({min(ratios):.1f} to {max(ratios):.1f})"
                     )
-                print(f"{payload} B: ratio {statistics.median(ratios):.1f} ({min(ratios):.1f} to {max(ratios):.1f})")
-            station.terminate()
+            finally:
+                station.terminate()
     return None
 
 

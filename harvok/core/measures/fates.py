@@ -16,6 +16,7 @@ Mask = NDArray[np.bool_]
 
 _KINDS = ("loss", "burst", "delay", "reordering", "duplication", "corruption")
 _FCS_BYTES = 4
+_FINE = 1024
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +43,8 @@ class Fate:
         self._rng = {kind: np.random.default_rng(child) for kind, child in zip(_KINDS, children, strict=True)}
         self._burst_left = 0
         self._bad = False
-        self._free_ns = 0.0
+        self._free = 0  # when the queue will be empty: since the first frame, in units of 1/1024 ns
+        self._base_ns: int | None = None
         self._last_due_ns = 0
         self.become(impairment)
 
@@ -118,22 +120,25 @@ class Fate:
         drops = np.zeros(len(at_ns), dtype=bool)
         if not one.rate_bps or not len(at_ns):
             return drops, at_ns
-        ns_a_byte = 8e9 / one.rate_bps
-        service = np.where(lost, 0.0, (frame_bytes + _FCS_BYTES) * ns_a_byte)
-        room_ns = one.queue_bytes * ns_a_byte
+        if self._base_ns is None:
+            self._base_ns = int(at_ns[0])
+        at = (at_ns - self._base_ns) * _FINE
+        a_byte = 8e9 * _FINE / one.rate_bps
+        service = np.where(lost, 0, np.round((frame_bytes + _FCS_BYTES) * a_byte)).astype(np.int64)
+        room = round(one.queue_bytes * a_byte)
         done = np.cumsum(service)
         before = done - service
-        start = np.maximum.accumulate(np.maximum(at_ns - before, self._free_ns)) + before
-        if (start - at_ns <= room_ns).all():
-            self._free_ns = float(start[-1] + service[-1])
-            return drops, (start + service).astype(np.int64)
-        out, free_ns = at_ns.copy(), self._free_ns
-        for number, (arrived, takes) in enumerate(zip(at_ns.tolist(), service.tolist(), strict=True)):
-            begins = free_ns if free_ns > arrived else arrived
-            if begins - arrived > room_ns and takes:
+        start = np.maximum.accumulate(np.maximum(at - before, self._free)) + before
+        if (start - at <= room).all():
+            self._free = int(start[-1] + service[-1])
+            return drops, self._base_ns + (start + service) // _FINE
+        out, free = at.copy(), self._free
+        for number, (arrived, takes) in enumerate(zip(at.tolist(), service.tolist(), strict=True)):
+            begins = free if free > arrived else arrived
+            if begins - arrived > room and takes:
                 drops[number] = True
                 continue
-            free_ns = begins + takes
-            out[number] = int(free_ns)
-        self._free_ns = free_ns
-        return drops, out
+            free = begins + takes
+            out[number] = free
+        self._free = free
+        return drops, self._base_ns + out // _FINE

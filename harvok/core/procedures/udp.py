@@ -17,8 +17,9 @@ from harvok.errors import TesterLimitError
 STEP_SHARES = (0.25, 0.5, 0.75, 1.0)
 """Of the committed rate: the configuration test of ITU-T Y.1564 §8.1."""
 ALL_TOGETHER = "all services"
-_MOST_RETREATS = 4
+_MOST_RETREATS = 8
 _BELOW_WHAT_WAS_HELD = 0.98
+_A_STEP_BACK = 0.9  # at least: a host that is short by little now may be short by more in a moment
 _NEAR = 0.95
 
 
@@ -134,7 +135,7 @@ def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: U
             retreats += 1
             if retreats > _MOST_RETREATS:
                 raise
-            most_bps *= limit.held_share * _BELOW_WHAT_WAS_HELD
+            most_bps *= min(limit.held_share * _BELOW_WHAT_WAS_HELD, _A_STEP_BACK)
     by_tester = (retreats and found_bps > _NEAR * most_bps) or attempts.failed_by_tester
     mark: Mark = "tester-limit" if by_tester else ""
     for direction in pattern.directions:
