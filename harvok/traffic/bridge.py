@@ -11,7 +11,7 @@ import mmap
 import socket
 import struct
 from collections import deque
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -38,6 +38,9 @@ _VNET_BYTES = _RX_FRAME - _RX_VNET
 _SEND_SLOTS = 4096
 _PORTION = 512
 _ETHERNET_BYTES = 14
+_MOST_LAZY_NS, _MANY = 300_000, 64
+"""Frames that are to wait anyway are taken in together: this long after the last ones, or when so many are there."""
+_STATISTICS_EVERY = 256
 
 _RX_LAYOUT = np.dtype(
     {
@@ -87,24 +90,36 @@ def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
 
 
 @dataclass(slots=True)
+class _Counts:
+    """What was done so far; see DirectionReport."""
+
+    in_frames: int = 0
+    in_bytes: int = 0
+    out_frames: int = 0
+    out_bytes: int = 0
+    lost: int = 0
+    queue_drops: int = 0
+    duplicated: int = 0
+    reordered: int = 0
+    corrupted: int = 0
+    too_large: int = 0
+    overrun: int = 0
+
+
+@dataclass(slots=True)
 class _Held:
-    """Frames that wait, in the order in which they are due."""
+    """Frames that wait, in the order in which they are due; those before `start` are gone. `special` when any of them
+    is to go twice or bent; `words` is the length of the longest, in words of eight bytes."""
 
     due_ns: NDArray[np.int64]
     at_ns: NDArray[np.int64]
     slots: NDArray[np.int64]
     twice: NDArray[np.bool_]
     bent: NDArray[np.bool_]
-
-    def __len__(self) -> int:
-        return len(self.due_ns)
-
-    def part(self, which: Any) -> "_Held":
-        return _Held(self.due_ns[which], self.at_ns[which], self.slots[which], self.twice[which], self.bent[which])
-
-
-def _joined(parts: "deque[_Held]") -> _Held:
-    return _Held(*(np.concatenate([getattr(one, name) for one in parts]) for name in _Held.__slots__))
+    special: bool
+    words: int
+    next_due_ns: int
+    start: int = 0
 
 
 class Lane:
@@ -122,13 +137,18 @@ class Lane:
         self._sending.setsockopt(_SOL_PACKET, _LOSS, 1)
         self._rx = _Ring(self._hearing, _RX_RING, most_held, _RX_LAYOUT)
         self._tx = _Ring(self._sending, _TX_RING, _SEND_SLOTS, _TX_LAYOUT)
+        self._rx_lengths, self._tx_lengths = self._rx.slots["length"], self._tx.slots["length"]
+        self._tx_headers = self._tx.slots["header"]
         self._slots = most_held
-        self._head = self._tx_head = self._outstanding = 0
+        self._head = self._tx_head = self._tx_free = self._outstanding = 0
+        self._last_take_ns = 0
         self._held: deque[_Held] = deque()
-        self._count = DirectionReport(direction)
+        self._count = _Counts()
+        self._gone: list[tuple[int, NDArray[np.int64], NDArray[np.int64]]] = []
         self._all, self._recent = DelayHistogram(), DelayHistogram()
-        self._late, self._recent_late = DelayHistogram(), DelayHistogram()
+        self._late = DelayHistogram()
         self._pending_send = False
+        self.become(impairment)
         _bind(self._sending, target, 0)
         _bind(self._hearing, source, _EVERY_PROTOCOL)
         listen_to_everything(self._hearing, source)
@@ -139,18 +159,24 @@ class Lane:
     def become(self, impairment: Impairment) -> None:
         """Changes what is done to frames that arrive from now on."""
         self._fate.become(impairment)
+        shortest_s = impairment.delay_s - (impairment.variation_s if impairment.spread == "uniform" else 1.0)
+        self._lazy_ns = int(min(max(shortest_s / 4, 0.0) * 1e9, _MOST_LAZY_NS))
 
     def next_due_ns(self) -> int | None:
         """When the next frame is to go on; None when none waits."""
-        return int(self._held[0].due_ns[0]) if self._held else None
+        return self._held[0].next_due_ns if self._held else None
 
-    def take(self) -> bool:
-        """Takes in what has arrived; False when nothing has."""
+    def take(self, wall_ns: int) -> bool:
+        """Takes in what has arrived; False when nothing has, or when it may wait a little for more to come."""
         most = min(_PORTION, self._slots - self._head, self._slots - self._outstanding)
-        ready = (self._rx.status[self._head : self._head + most] & _USER).astype(bool)
-        count = most if ready.all() else int(np.argmin(ready))
-        if not count:
+        status = self._rx.status
+        if not most or not status[self._head] & _USER:
             return False
+        patient = wall_ns - self._last_take_ns < self._lazy_ns
+        if patient and (most <= _MANY or not status[self._head + _MANY] & _USER):
+            return False
+        self._last_take_ns = wall_ns
+        count = _run_length(status, self._head, most, _USER)
         self._decide(self._head, count)
         self._head = (self._head + count) % self._slots
         return True
@@ -159,117 +185,151 @@ class Lane:
         frames = self._rx.slots[head : head + count]
         lengths = frames["length"].astype(np.int64)
         at_ns = frames["s"].astype(np.int64) * 1_000_000_000 + frames["ns"]
-        fits = (frames["length"] == frames["kept"]) & ((frames["status"] & _VLAN_VALID) == 0)
-        fates = self._fate.decide(at_ns, lengths)
-        goes_on = fates.goes_on & fits
-        slots = np.arange(head, head + count)
-        if not goes_on.all():
-            self._rx.status[slots[~goes_on]] = _KERNEL
-        held = _Held(fates.due_ns, at_ns, slots, fates.duplicated, fates.corrupted).part(goes_on)
-        self._outstanding += len(held)
-        if len(held):
-            self._hold(held)
         now = self._count
-        self._count = replace(
-            now,
-            in_frames=now.in_frames + count,
-            in_bytes=now.in_bytes + int(lengths.sum()),
-            lost=now.lost + int((fates.lost & fits).sum()),
-            queue_drops=now.queue_drops + int((fates.queue_drops & fits & ~fates.lost).sum()),
-            duplicated=now.duplicated + int((fates.duplicated & goes_on).sum()),
-            reordered=now.reordered + int((fates.held_back & goes_on).sum()),
-            corrupted=now.corrupted + int((fates.corrupted & goes_on).sum()),
-            too_large=now.too_large + int((~fits).sum()),
-        )
-
-    def _hold(self, held: _Held) -> None:
-        """Queues frames by the time at which they are due; sorts only where some overtake others."""
-        in_order = bool((np.diff(held.due_ns) >= 0).all())
-        if in_order and (not self._held or held.due_ns[0] >= self._held[-1].due_ns[-1]):
-            self._held.append(held)
+        now.in_frames += count
+        now.in_bytes += int(lengths.sum())
+        slots = np.arange(head, head + count)
+        odd = (frames["length"] != frames["kept"]) | ((frames["status"] & _VLAN_VALID) != 0)
+        if self._fate.delays_only and not odd.any():
+            due_ns, none = self._fate.due_ns(at_ns), np.zeros(count, dtype=bool)
+            self._hold(due_ns, at_ns, slots, none, none, special=False, longest=int(lengths.max()))
             return
+        fates = self._fate.decide(at_ns, lengths)
+        goes_on = fates.goes_on & ~odd
+        now.too_large += int(odd.sum())
+        now.lost += int((fates.lost & ~odd).sum())
+        now.queue_drops += int((fates.queue_drops & ~odd & ~fates.lost).sum())
+        now.duplicated += int((fates.duplicated & goes_on).sum())
+        now.reordered += int((fates.held_back & goes_on).sum())
+        now.corrupted += int((fates.corrupted & goes_on).sum())
+        self._rx.status[slots[~goes_on]] = _KERNEL
+        if goes_on.any():
+            twice, bent = fates.duplicated[goes_on], fates.corrupted[goes_on]
+            special, longest = bool(twice.any() or bent.any()), int(lengths[goes_on].max())
+            self._hold(fates.due_ns[goes_on], at_ns[goes_on], slots[goes_on], twice, bent, special, longest)
+
+    def _hold(
+        self,
+        due_ns: NDArray[np.int64],
+        at_ns: NDArray[np.int64],
+        slots: NDArray[np.int64],
+        twice: NDArray[np.bool_],
+        bent: NDArray[np.bool_],
+        special: bool,
+        longest: int,
+    ) -> None:
+        """Queues frames by the time at which they are due; sorts only where some overtake others."""
+        self._outstanding += len(due_ns)
+        words = -(-(_VNET_BYTES + longest) // 8)
+        first, last = int(due_ns[0]), int(self._held[-1].due_ns[-1]) if self._held else 0
+        held = _Held(due_ns, at_ns, slots, twice, bent, special, words, first)
+        in_order = self._fate.keeps_order or bool((due_ns[1:] >= due_ns[:-1]).all())
         self._held.append(held)
-        everyone = _joined(self._held)
-        self._held.clear()
-        self._held.append(everyone.part(np.argsort(everyone.due_ns, kind="stable")))
+        if not in_order or first < last:
+            self._sort()
+
+    def _sort(self) -> None:
+        """Puts all that waits into one stretch, in the order of its times."""
+        every = list(self._held)
+        due, at, slots, twice, bent = (
+            np.concatenate([getattr(one, name)[one.start :] for one in every])
+            for name in ("due_ns", "at_ns", "slots", "twice", "bent")
+        )
+        order = np.argsort(due, kind="stable")
+        special, words = any(one.special for one in every), max(one.words for one in every)
+        held = _Held(due[order], at[order], slots[order], twice[order], bent[order], special, words, int(due[order[0]]))
+        self._held = deque([held])
 
     def release(self, wall_ns: int) -> bool:
         """Sends on what is due by now; False when nothing was."""
         sent = False
-        while self._held and self._held[0].due_ns[0] <= wall_ns:
+        while self._held and self._held[0].next_due_ns <= wall_ns:
             first = self._held[0]
-            due = int(np.searchsorted(first.due_ns, wall_ns, side="right"))
-            went = self._send(first.part(slice(0, min(due, _PORTION))), wall_ns)
+            stop = first.start + int(np.searchsorted(first.due_ns[first.start :], wall_ns, side="right"))
+            went = self._send(first, first.start, min(stop, first.start + _PORTION), wall_ns)
             if not went:
                 break
             sent = True
-            if went == len(first):
+            first.start += went
+            if first.start == len(first.due_ns):
                 self._held.popleft()
             else:
-                self._held[0] = first.part(slice(went, None))
+                first.next_due_ns = int(first.due_ns[first.start])
         if sent or self._pending_send:
             self._kick()
         return sent
 
-    def _send(self, frames: _Held, wall_ns: int) -> int:
+    def _send(self, held: _Held, start: int, stop: int, wall_ns: int) -> int:
         """Copies frames into the sending ring, and gives their slots back; returns how many found room."""
-        copies = frames.slots if not frames.twice.any() else np.repeat(frames.slots, 1 + frames.twice)
-        room = min(_SEND_SLOTS - self._tx_head, len(copies))
-        busy = self._tx.status[self._tx_head : self._tx_head + room] != 0
-        if busy.any():
-            room = int(np.argmax(busy))
-        if room < len(copies):
-            ends = np.cumsum(1 + frames.twice)
+        room = self._room(2 * (stop - start) if held.special else stop - start)
+        slots = held.slots[start:stop]
+        copies = slots
+        if held.special:
+            ends = np.cumsum(1 + held.twice[start:stop])
             whole = int(np.searchsorted(ends, room, side="right"))
-            if not whole:
-                if room < 2 and self._tx_head >= _SEND_SLOTS - 2:
-                    self._tx_head = 0  # a doubled frame does not fit before the end of the ring
-                self._pending_send = True
-                return 0
-            frames, copies = frames.part(slice(0, whole)), copies[: int(ends[whole - 1])]
-        self._copy(copies)
-        if frames.bent.any():
-            self._bend(frames)
-        self._rx.status[frames.slots] = _KERNEL
-        self._note(frames, len(copies), wall_ns)
-        return len(frames)
+            slots = slots[:whole]
+            copies = np.repeat(slots, 1 + held.twice[start : start + whole])
+        elif room < stop - start:
+            slots = copies = slots[:room]
+        if not len(slots):
+            if room and self._tx_head + room == _SEND_SLOTS:
+                self._tx_head, self._tx_free = 0, 0  # a doubled frame does not fit before the end of the ring
+            self._pending_send = True
+            return 0
+        stop = start + len(slots)
+        self._copy(copies, held.words)
+        if held.special:
+            self._bend(held, start, stop)
+        self._rx.status[_rows(slots)] = _KERNEL
+        head, count = self._tx_head, len(copies)
+        self._tx.status[head : head + count] = _SEND_REQUEST
+        self._tx_head, self._tx_free = (head + count) % _SEND_SLOTS, self._tx_free - count
+        self._outstanding -= len(slots)
+        self._count.out_frames += count
+        self._gone.append((wall_ns, held.at_ns[start:stop], held.due_ns[start:stop]))
+        if len(self._gone) >= _STATISTICS_EVERY:
+            self._tally()
+        return len(slots)
 
-    def _copy(self, slots: NDArray[np.int64]) -> None:
+    def _room(self, wanted: int) -> int:
+        """How many slots of the sending ring are free in a row, up to `wanted`; looks only when it does not know."""
+        upto = min(wanted, _SEND_SLOTS - self._tx_head)
+        if self._tx_free < upto:
+            most = min(max(upto, _PORTION), _SEND_SLOTS - self._tx_head)
+            self._tx_free = _free_length(self._tx.status, self._tx_head, most)
+        return min(upto, self._tx_free)
+
+    def _copy(self, slots: NDArray[np.int64], words: int) -> None:
         """Header words and frame, as words of eight bytes, as many as the longest frame needs."""
-        rx, tx, count, start = self._rx, self._tx, len(slots), self._tx_head
-        lengths = rx.slots["length"][slots]
-        words = -(-(_VNET_BYTES + int(lengths.max())) // 8)
-        first = int(slots[0])
-        in_a_row = count == int(slots[-1]) - first + 1
-        rows: Any = slice(first, first + count) if in_a_row else slots
+        count, start, rows = len(slots), self._tx_head, _rows(slots)
+        lengths = self._rx_lengths[rows]
         here, there = _RX_VNET // 8, _TX_VNET // 8
-        tx.words[start : start + count, there : there + words] = rx.words[rows, here : here + words]
-        to = tx.slots[start : start + count]
-        to["length"] = lengths + _VNET_BYTES
-        to["header"] = lengths  # makes the kernel copy the frame into one linear buffer
-        self._sent_bytes = int(lengths.sum())
+        self._tx.words[start : start + count, there : there + words] = self._rx.words[rows, here : here + words]
+        self._tx_lengths[start : start + count] = lengths + _VNET_BYTES
+        self._tx_headers[start : start + count] = lengths  # the kernel copies the frame into one linear buffer
+        self._count.out_bytes += int(lengths.sum())
 
-    def _bend(self, frames: _Held) -> None:
+    def _bend(self, held: _Held, start: int, stop: int) -> None:
         """Turns one bit of each frame that corruption befalls, behind its Ethernet header; a checksum that the kernel
         was yet to fill in is left to it, so that such a frame arrives bent and whole."""
-        places = np.cumsum(1 + frames.twice) - (1 + frames.twice)
-        for place in np.flatnonzero(frames.bent):
-            row = self._tx.bytes[self._tx_head + int(places[place])]
-            length = int(self._rx.slots["length"][frames.slots[place]])
+        places = np.cumsum(1 + held.twice[start:stop]) - (1 + held.twice[start:stop])
+        for number in np.flatnonzero(held.bent[start:stop]):
+            row = self._tx.bytes[self._tx_head + int(places[number])]
+            length = int(self._rx_lengths[held.slots[start + number]])
             at = _TX_FRAME + int(self._rng.integers(_ETHERNET_BYTES, max(length, _ETHERNET_BYTES + 1)))
             row[at] ^= 1 << int(self._rng.integers(8))
 
-    def _note(self, frames: _Held, copies: int, wall_ns: int) -> None:
-        given, late = wall_ns - frames.at_ns, wall_ns - frames.due_ns
-        for histogram, values in ((self._recent, given), (self._recent_late, late)):
-            histogram.add(values)
+    def _tally(self) -> None:
+        """Counts delays into the histograms, of many sends at once."""
+        if not self._gone:
+            return
+        sizes = [len(at_ns) for _, at_ns, _ in self._gone]
+        walls = np.repeat(np.array([wall for wall, _, _ in self._gone]), sizes)
+        given = walls - np.concatenate([at_ns for _, at_ns, _ in self._gone])
+        self._late.add(walls - np.concatenate([due_ns for _, _, due_ns in self._gone]))
+        self._recent.add(given)
         self._all.add(given)
-        self._late.add(late)
-        now = self._count
-        self._count = replace(now, out_frames=now.out_frames + copies, out_bytes=now.out_bytes + self._sent_bytes)
-        self._outstanding -= len(frames)
-        self._tx.status[self._tx_head : self._tx_head + copies] = _SEND_REQUEST
-        self._tx_head = (self._tx_head + copies) % _SEND_SLOTS
+        self._gone.clear()
 
     def _kick(self) -> None:
         """Lets the kernel take what is marked; what it cannot take now, it takes with the next."""
@@ -285,27 +345,56 @@ class Lane:
 
     def report(self, whole: bool) -> DirectionReport:
         """What was done so far; delays of the time since the last report, or with `whole` of all."""
-        overrun = self._count.overrun + statistics(self._hearing)[1]
-        self._count = replace(self._count, overrun=overrun)
-        given, late = (self._all, self._late) if whole else (self._recent, self._recent_late)
-        told = replace(self._count, queued_frames=self._outstanding)
-        delays, lateness = given.summary(), late.summary()
-        if delays and lateness:
+        self._tally()
+        self._count.overrun += statistics(self._hearing)[1]
+        given = self._all if whole else self._recent
+        told = DirectionReport(self.direction, **asdict(self._count), queued_frames=self._outstanding)
+        delays = given.summary()
+        if delays:
             told = replace(
                 told,
                 given_least_s=delays.least_s,
                 given_median_s=delays.median_s,
                 given_p99_s=given.quantile_ns(0.99) / 1e9,
                 given_most_s=delays.most_s,
-                late_p99_s=late.quantile_ns(0.99) / 1e9,
+                late_p99_s=self._late.quantile_ns(0.99) / 1e9,
             )
         if not whole:
-            self._recent, self._recent_late = DelayHistogram(), DelayHistogram()
+            self._recent = DelayHistogram()
         return told
 
     def close(self) -> None:
         """Gives the rings back to the kernel."""
-        del self._rx, self._tx
-        self._held.clear()
         self._hearing.close()
         self._sending.close()
+
+
+def _rows(slots: NDArray[np.int64]) -> Any:
+    """Slots as a slice where they stand in a row, which copies fastest."""
+    first, last = int(slots[0]), int(slots[-1])
+    return slice(first, last + 1) if last - first == len(slots) - 1 else slots
+
+
+def _run_length(status: NDArray[np.uint32], head: int, most: int, flag: int) -> int:
+    """How many slots from `head` on have the flag, up to `most`; the first one has it. Looks at few slots, since each
+    look is a walk to memory."""
+    low, step = 1, 1  # status[head + low - 1] has the flag
+    while low < most:
+        probe = min(low + step, most)
+        if not status[head + probe - 1] & flag:
+            break
+        low, step = probe, step * 2
+    else:
+        return most
+    high = min(low + step, most)  # status[head + high - 1] has not
+    while high - low > 1:
+        middle = (low + high) // 2
+        low, high = (middle, high) if status[head + middle - 1] & flag else (low, middle)
+    return low
+
+
+def _free_length(status: NDArray[np.uint32], head: int, most: int) -> int:
+    """How many slots from `head` on the kernel has given back, up to `most`. A device that drops gives them back out of
+    order, so every one is looked at."""
+    busy = status[head : head + most] != _KERNEL
+    return int(np.argmax(busy)) if busy.any() else most

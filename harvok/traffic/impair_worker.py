@@ -94,8 +94,9 @@ class _Bridge:
         while not self.stopping:
             busy = False
             for lane in self._lanes:
-                busy |= lane.take()
-                busy |= lane.release(SYSTEM.wall_ns())
+                wall_ns = SYSTEM.wall_ns()
+                busy |= lane.take(wall_ns)
+                busy |= lane.release(wall_ns)
             now_ns = SYSTEM.now_ns()
             self._follow_schedule(now_ns)
             if now_ns >= report_ns:

@@ -54,6 +54,25 @@ class Fate:
         self._recorded_ns = np.array(impairment.recorded_s) * 1e9
         self._burst_left, self._bad = 0, False
 
+    @property
+    def delays_only(self) -> bool:
+        """Whether frames are only delayed, so that `due_ns` tells all."""
+        one = self.impairment
+        return not (one.loss or one.burst_loss or one.reordering or one.duplication or one.corruption or one.rate_bps)
+
+    @property
+    def keeps_order(self) -> bool:
+        """Whether no frame overtakes another that came before it."""
+        return self.impairment.keeps_order and not self.impairment.reordering
+
+    def due_ns(self, at_ns: Times) -> Times:
+        """When frames that are only delayed are to go on."""
+        due_ns = at_ns + self._delays_ns(len(at_ns))
+        if self.impairment.keeps_order and len(due_ns):
+            due_ns = np.maximum.accumulate(np.maximum(due_ns, self._last_due_ns))
+            self._last_due_ns = int(due_ns[-1])
+        return due_ns
+
     def decide(self, at_ns: Times, frame_bytes: NDArray[np.int64]) -> Fates:
         """The fates of frames that arrived at `at_ns`, in order; `frame_bytes` without FCS."""
         one, count = self.impairment, len(at_ns)
