@@ -19,6 +19,7 @@ COMMANDS: dict[str, Row] = {
     "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
     "udp": Row("harvok.cli.commands.udp", "Send numbered datagrams: rate, loss, order, jitter, delay."),
     "delay": Row("harvok.cli.commands.delay", "Measure two-way delay (STAMP or echo), idle and under load."),
+    "sweep": Row("harvok.cli.commands.sweep", "Vary settings of a TCP test, against a baseline."),
     "rfc2544": Row("harvok.cli.commands.rfc2544", "Benchmark a device between two ports (RFC 2544)."),
     "impair": Row("harvok.cli.commands.impair", "Put delay, loss and their like on a path on purpose."),
     "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),

@@ -126,6 +126,7 @@ _ROWS = (
         "latency-jitter", "delay variation", "s", "", "lower",
         "mean absolute difference of the delays of successive stamped frames", "RFC 3393",
     ),
+    Quantity("frames-sent", "frames sent", "count", "L2", "neither", "how many frames a figure rests on"),
     Quantity(
         "burst-mean", "back-to-back burst", "count", "L2", "higher",
         "mean over the repeats of the longest burst at minimum gap that lost nothing", "RFC 2544 §26.4; RFC 9004",

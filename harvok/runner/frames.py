@@ -5,11 +5,13 @@ from dataclasses import dataclass, field, replace
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
+from harvok.core.judgement.emulator import judge_emulator
 from harvok.core.link import Link
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest, calibrate
+from harvok.core.procedures.emulator import EmulatorFindings, EmulatorTest, emulator_check
 from harvok.core.procedures.rfc2544 import FrameFindings, FrameTest, rfc2544
 from harvok.errors import UsageError
 from harvok.host.facts import host_conditions
@@ -32,12 +34,14 @@ class FrameRequest:
     """Everything that `harvok rfc2544` or `harvok calibrate` was asked for."""
 
     rig: RigFile
-    test: FrameTest | CalibrationTest
+    test: FrameTest | EmulatorTest | CalibrationTest
     logbook: str
     command: list[str]
     label: Label = field(default_factory=Label)
     repeat: int = 1
     wait_s: float = 0.0
+    tolerance_s: float = 100e-6
+    """How far off a delay may be in a check of an emulator."""
     first: int = 0
     """The number of the first repeat: where a series goes on."""
 
@@ -83,6 +87,9 @@ def _run_once(request: FrameRequest, rig: FrameRig, keeper: Keeper, number: int)
     keeper.observer.run_started(outline)
 
     def measure(everyone: Observer, _: Journal, found: Found) -> None:
+        if isinstance(record.test, EmulatorTest):
+            _check_emulator(request, record.test, rig, everyone, record, found)
+            return
         findings = FrameFindings()
         found |= {"figures": findings.figures, "notices": findings.notices}
         findings.notices.extend(record.notices)
@@ -94,9 +101,18 @@ def _run_once(request: FrameRequest, rig: FrameRig, keeper: Keeper, number: int)
     keeper.measure(record, measure)
 
 
+def _check_emulator(
+    request: FrameRequest, test: EmulatorTest, rig: FrameRig, everyone: Observer, record: RunRecord, found: Found
+) -> None:
+    findings = EmulatorFindings(notices=list(record.notices))
+    found |= {"figures": findings.figures, "notices": findings.notices}
+    drive(emulator_check(test, findings), rig, everyone)
+    found["findings"] = judge_emulator(test.set_to, findings.figures, request.tolerance_s, test.settings.tester_delay_s)
+
+
 def _record(request: FrameRequest, keeper: Keeper) -> RunRecord:
     test, calibration, notices = request.test, None, []
-    if isinstance(test, FrameTest) and not isinstance(request.rig, SimulatedRig):
+    if isinstance(test, (FrameTest, EmulatorTest)) and not isinstance(request.rig, SimulatedRig):
         calibration = latest_calibration(keeper.logbook, request.rig, test.settings)
         limits = limits_of(calibration) if calibration else {}
         floors = floors_of(calibration) if calibration else {}

@@ -7,6 +7,7 @@ from harvok.core.models.conditions import HostConditions, InterfaceFacts
 from harvok.core.models.run import AnyTest, PortsRigRecord, RunRecord
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
@@ -110,7 +111,7 @@ def _tcp_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
     yield "test.pacing", format_rate(options.pacing_bps) if options.pacing_bps else "none"
 
 
-def _frame_conditions(test: FrameTest | CalibrationTest) -> Iterator[tuple[str, str]]:
+def _frame_conditions(test: FrameTest | EmulatorTest | CalibrationTest) -> Iterator[tuple[str, str]]:
     settings = test.settings
     yield "test.kind", test.kind
     yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)

@@ -1,10 +1,12 @@
 """`harvok impair`: puts delay, loss and their like on a path on purpose."""
 
-from typing import Annotated
+from pathlib import Path
+from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import JsonOption, duration
+from harvok.cli.options import JsonOption, LogbookOption, duration
+from harvok.core.ends import Direction
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Put delay, loss and their like on a path.")
 
@@ -96,6 +98,75 @@ def change(impairment: What, seed: Seed = None, json: JsonOption = False) -> Non
 def stop(json: JsonOption = False) -> None:
     """End the impairment that runs on this host."""
     _ask("stop", None, json)
+
+
+@app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure.")
+def check(
+    rig: Annotated[
+        Path, typer.Argument(metavar="RIG", help="The rig file: the box between two ports, or a virtual one.")
+    ],
+    logbook: LogbookOption,
+    impairment: Annotated[
+        str | None,
+        typer.Argument(metavar="[IMPAIRMENT]", help="What the box is set to; a virtual rig knows its own."),
+    ] = None,
+    frame_size: Annotated[
+        list[str] | None, typer.Option(metavar="SIZE", help="Bytes with FCS. Repeatable.", show_default="RFC 2544's")
+    ] = None,
+    load: Annotated[float, typer.Option(min=1, max=1e7, help="Frames a second.")] = 1000.0,
+    duration: Annotated[float, typer.Option(parser=duration(1, 3600), metavar="TIME", help="Of each trial.")] = "10s",  # type: ignore[assignment]
+    trial_pause: Annotated[
+        float, typer.Option(parser=duration(0, 60), metavar="TIME", help="After each trial, for frames in flight.")
+    ] = "2s",  # type: ignore[assignment]
+    tolerance: Annotated[
+        float, typer.Option(parser=duration(1e-6, 1), metavar="TIME", help="How far off a delay may be.")
+    ] = "100us",  # type: ignore[assignment]
+    direction: Annotated[Literal["send", "receive", "both"], typer.Option(help="Which ways to check.")] = "both",
+    series: Annotated[str | None, typer.Option(metavar="NAME", help="The series of the run.")] = None,
+    json: JsonOption = False,
+) -> None:
+    """Check that an emulator delays and loses what it is set to.
+
+    Frames of every size go through the box, ours or anybody's, and what
+    was set stands beside what was measured, with a verdict.
+    """
+    import contextlib
+    import sys
+
+    from harvok.cli.commands.rfc2544 import frame_sizes
+    from harvok.cli.options import typed_command
+    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.emulator import show_emulator_run
+    from harvok.cli.render.frame_view import FramesView
+    from harvok.cli.render.records import RecordsOnly
+    from harvok.cli.verdicts import exit_code_of
+    from harvok.core.models.rig import SimulatedRig, VirtualRig
+    from harvok.core.procedures.emulator import EmulatorTest
+    from harvok.core.procedures.frames import FrameSettings
+    from harvok.errors import UsageError
+    from harvok.rigs.files import read_rig
+    from harvok.rigs.impairment_files import read_impairment
+    from harvok.runner.frames import FrameRequest, run_frames
+    from harvok.runner.keeping import Label
+
+    file = read_rig(rig)
+    if isinstance(file, SimulatedRig):
+        raise UsageError("a simulated rig has no emulator to check", "Name a rig of ports, or a virtual one.")
+    name = impairment or (file.impairment if isinstance(file, VirtualRig) else None)
+    if name is None:
+        raise typer.BadParameter("say what the box is set to", param_hint="'IMPAIRMENT'")
+    ways: tuple[Direction, ...] = ("send", "receive") if direction == "both" else (direction,)
+    settings = FrameSettings(file.rated, ways, full_s=duration, short_s=min(duration, 1.0), pause_s=trial_pause)
+    test = EmulatorTest(
+        read_impairment(name).plan().stages[0], frame_sizes(frame_size or [], settings.ip_version), settings, load
+    )
+    request = FrameRequest(file, test, logbook, typed_command(sys.argv), Label(series), tolerance_s=tolerance)
+    view = (
+        RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), test, show_emulator_run, virtual_time=False)
+    )
+    with contextlib.closing(view):
+        run_frames(request, view, view.record)
+    raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
 
 
 @app.command("kernel")

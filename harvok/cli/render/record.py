@@ -7,6 +7,7 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.delay import show_delay_run
+from harvok.cli.render.emulator import show_emulator_run
 from harvok.cli.render.frames import show_calibration, show_frame_run
 from harvok.cli.render.link import show_link_run
 from harvok.cli.render.live import rows_table
@@ -20,6 +21,7 @@ from harvok.core.models.conditions import HostConditions
 from harvok.core.models.run import AnyTest, PortRecord, RigRecord, RunRecord, TrialRecord
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
@@ -36,6 +38,7 @@ _SHOW: dict[type[AnyTest], Callable[[Console, RunRecord], None]] = {
     DelayTest: show_delay_run,
     LinkTest: show_link_run,
     FrameTest: show_frame_run,
+    EmulatorTest: show_emulator_run,
     CalibrationTest: show_calibration,
 }
 

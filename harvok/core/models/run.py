@@ -14,6 +14,7 @@ from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
@@ -25,7 +26,7 @@ from harvok.core.udp_trial import UdpInterval
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 1
 
-AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | CalibrationTest
+AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | EmulatorTest | CalibrationTest
 RunState = Literal["running", "complete", "broken", "invalid"]
 
 

@@ -1,0 +1,76 @@
+"""Judges an emulator: what it was set to against what was measured."""
+
+import math
+from collections.abc import Iterator, Sequence
+
+from harvok.core.figures import Figure, find
+from harvok.core.impairment import Impairment, Stage
+from harvok.core.judgement.compare import Finding, worst_first
+from harvok.core.units import format_duration, format_rate, format_share
+
+_RATE_TOLERANCE = 0.02
+_SURE = 3.29  # deviations of the normal limit: one in a thousand is wrongly rejected
+
+
+def judge_emulator(
+    set_to: Stage, figures: Sequence[Figure], tolerance_s: float, tester_s: dict[str, float]
+) -> list[Finding]:
+    """A finding for delay, loss and rate of every frame size and direction, worst first.
+
+    A delay is right within `tolerance_s`, once the tester's own (`tester_s`, by frame size) is taken off; a loss when
+    the binomial interval around what was set holds it; a rate within 2 %.
+    """
+    findings = [
+        finding
+        for figure in figures
+        if figure.quantity == "frames-sent"
+        for finding in _judge(set_to, figure, figures, tolerance_s, tester_s)
+    ]
+    return sorted(findings, key=worst_first)
+
+
+def _judge(
+    set_to: Stage, sent: Figure, figures: Sequence[Figure], tolerance_s: float, tester_s: dict[str, float]
+) -> Iterator[Finding]:
+    labels = sent.labels
+    wanted = set_to.send if labels["direction"] == "send" else set_to.receive
+    place = f"{labels['frame-size']} B, {labels['direction']}"
+    median = find(figures, "latency-median", **labels)
+    if median is None:
+        yield Finding("REJECT", place, "not one frame came through", "Look at the wiring of the box.")
+        return
+    if wanted.spread != "recorded":
+        yield _delay(place, wanted, median - tester_s.get(labels["frame-size"], 0.0), tolerance_s)
+    yield _loss(place, wanted, find(figures, "frame-loss", **labels) or 0.0, sent.value)
+    rate = find(figures, "throughput-l2", **labels)
+    if wanted.rate_bps and rate is not None:
+        yield _rate(place, wanted.rate_bps, rate)
+
+
+def _delay(place: str, wanted: Impairment, median_s: float, tolerance_s: float) -> Finding:
+    """The median, which both spreads leave where the delay was set, as long as no frame waits for another."""
+    said = f"delay set {format_duration(wanted.delay_s)}, measured {format_duration(max(median_s, 0.0))} at the median"
+    tolerance_s += wanted.variation_s / 5 if wanted.variation_s else 0.0
+    if abs(median_s - wanted.delay_s) <= tolerance_s:
+        return Finding("ACCEPT", place, f"{said}, within {format_duration(tolerance_s)}")
+    return Finding("REJECT", place, f"{said}, more than {format_duration(tolerance_s)} off", "Calibrate the box.")
+
+
+def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
+    """Against the binomial interval; bursts widen it by their length, since whole runs come or do not."""
+    share = wanted.loss + wanted.burst_loss * (1 - wanted.loss)
+    runs = wanted.burst_frames * 2 if wanted.burst_loss else 1.0
+    half = _SURE * math.sqrt(max(share * (1 - share) * runs, 1e-12) / sent) + 1 / sent
+    said = f"loss set {format_share(share)}, measured {format_share(loss)}"
+    if abs(loss - share) > half:
+        return Finding("REJECT", place, f"{said}, outside ± {format_share(half)}", "Or something else loses frames.")
+    if share and half > share:
+        return Finding("RETEST", place, f"{said}, of too few frames to tell", "Take a longer --duration.")
+    return Finding("ACCEPT", place, f"{said}, within ± {format_share(half)}")
+
+
+def _rate(place: str, wanted_bps: float, rate_bps: float) -> Finding:
+    said = f"rate set {format_rate(wanted_bps)} (L2), measured {format_rate(rate_bps)}"
+    if abs(rate_bps / wanted_bps - 1) <= _RATE_TOLERANCE:
+        return Finding("ACCEPT", place, f"{said}, within {format_share(_RATE_TOLERANCE)}")
+    return Finding("REJECT", place, f"{said}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the box.")

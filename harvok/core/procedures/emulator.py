@@ -1,0 +1,92 @@
+"""Checks that a box which is set to delay and lose frames delays and loses as many as it says, for every frame size."""
+
+from collections.abc import Generator
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from harvok.core.figures import Figure
+from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.impairment import Impairment, Stage
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.procedures.throughput import throughput
+from harvok.errors import TesterLimitError
+
+_OF_THE_RATE = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class EmulatorTest:
+    """What to check: what the box is `set_to`, at `load_fps`, or half of its rate where that is less."""
+
+    set_to: Stage
+    sizes: tuple[FrameSize, ...]
+    settings: FrameSettings
+    load_fps: float = 1000.0
+    kind: Literal["emulator"] = "emulator"
+
+    @property
+    def title(self) -> str:
+        """What a list of runs shows."""
+        return "emulator check"
+
+    @property
+    def expected_s(self) -> float:
+        """How long it should take, in seconds."""
+        once_s = self.settings.full_s + self.settings.pause_s
+        searched = any(one.rate_bps for one in (self.set_to.send, self.set_to.receive))
+        return len(self.sizes) * len(self.settings.directions) * once_s * (4 if searched else 1)
+
+
+@dataclass(frozen=True, slots=True)
+class EmulatorFindings:
+    """What the check comes to, filled as it goes."""
+
+    figures: list[Figure] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+
+
+def emulator_check(test: EmulatorTest, findings: EmulatorFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
+    """Takes one trial below the box's rate for each size and direction, and searches the rate where one is set."""
+    for size in test.sizes:
+        for direction in test.settings.directions:
+            set_to = test.set_to.of(direction)
+            settings = replace(test.settings, directions=(direction,), loss_tolerance=_tolerance(set_to))
+            load_fps = _load_fps(test, set_to, size)
+            step = LoadStep(load_fps, settings.full_s)
+            about = f"delay and loss at {size.name} B"
+            try:
+                result = yield from measured(trial(settings, size, step, about=about))
+                labels: dict[str, str] = {"frame-size": size.name, "direction": direction}
+                findings.figures.extend(_figures(result.directions[0], labels))
+                if set_to.rate_bps:
+                    found, _ = yield from throughput(settings, size)
+                    carried = found * size.mean_bytes * 8
+                    findings.figures.append(Figure("throughput-l2", carried, labels))
+            except TesterLimitError as limit:
+                findings.notices.append(f"{size.name} B ({direction}) is left out: {limit.message}")
+
+
+def _tolerance(set_to: Impairment) -> float:
+    """Loss that the search of the rate must let pass, since it was asked for: half as much again, and a little."""
+    return min((set_to.loss + set_to.burst_loss) * 1.5 + 0.0005, 0.5)
+
+
+def _load_fps(test: EmulatorTest, set_to: Impairment, size: FrameSize) -> float:
+    if not set_to.rate_bps:
+        return test.load_fps
+    return min(test.load_fps, _OF_THE_RATE * set_to.rate_bps / (8 * size.mean_bytes))
+
+
+def _figures(result: FrameDirectionResult, labels: dict[str, str]) -> list[Figure]:
+    figures = [
+        Figure("frame-loss", result.loss, labels),
+        Figure("frames-sent", float(result.sent_frames), labels),
+    ]
+    if result.delay:
+        figures += [
+            Figure("latency-median", result.delay.median_s, labels),
+            Figure("latency-mean", result.delay.mean_s, labels),
+            Figure("latency-p999", result.delay.p999_s, labels),
+            Figure("latency-least", result.delay.least_s, labels),
+        ]
+    return figures
