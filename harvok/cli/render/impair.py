@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.words import direction_words
-from harvok.core.impairment import CLEAN, DirectionReport, Impairment, ImpairmentReport
+from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_span
 
@@ -66,7 +66,7 @@ def show_impairment(console: Console, file: ImpairmentFile) -> None:
     for stage in file.plan().stages:
         when = f"from {format_span(stage.at_s)} on: " if stage.at_s else ""
         for direction, one in (("send", stage.send), ("receive", stage.receive)):
-            said = ", ".join(words_of(one)) if one != CLEAN else "nothing"
+            said = ", ".join(words_of(one)) or "nothing"
             console.print(f"  {when}{direction_words(direction)} {said}", soft_wrap=True)
     console.print(f"  seed {file.seed}")
 

@@ -34,6 +34,7 @@ class LinkView(Observer):
 
 def show_link_run(console: Console, record: RunRecord) -> None:
     """A watch from the logbook: its events, and what it comes to."""
+    console.print(f"[bold]{record.rig.name}[/]")
     for trial in record.trials:
         for event in trial.result.events if isinstance(trial.result, LinkTrialResult) else ():
             console.print(_line(event), soft_wrap=True)

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.figures import find
-from harvok.core.judgement.sweep import SweepReading, SweptPoint
+from harvok.core.judgement.sweep import TELLING_SPREAD, SweepReading, SweptPoint
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.units import format_rate, format_share
@@ -98,13 +98,15 @@ def _words(reading: SweepReading) -> list[str]:
         lines.append(f"the baseline at the end is {reading.drift.ratio * 100:+.1f} % off that at the start")
     if reading.knee:
         lines.append(f"knee: from {_name(reading.knee)} on, nothing is gained")
-    elif len(reading.points[0].settings) == 1 and len(reading.points) > 2:
+    elif reading.best and len(reading.points[0].settings) == 1 and len(reading.points) > 2:
         lines.append("no knee: the last points still differ")
     if reading.best:
         lines.append(f"recommended here: {_name(reading.best)}, {format_rate(reading.best.summary.mean)}")
-    spread = max((one.summary.spread for one in reading.points), default=0.0)
-    if spread > 0.1:
-        lines.append(f"repeats of one point differ by up to {format_share(spread)}: take more of them")
+    if reading.spread > TELLING_SPREAD:
+        lines.append(
+            f"repeats of one point differ by up to {format_share(reading.spread)}: that tells neither a knee nor what "
+            "to recommend; find out what disturbs them, or take more"
+        )
     return lines
 
 

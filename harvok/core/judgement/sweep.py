@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from harvok.core.figures import find
@@ -14,6 +14,8 @@ Order = Literal["interleaved", "random"]
 
 _NOTHING_GAINED = 0.03
 """A knee is where nothing further on is better by more than this: less is within what repeats differ by."""
+TELLING_SPREAD = 0.25
+"""Repeats of one point that differ by more than this tell no knee, and recommend nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +54,11 @@ class SweepReading:
     points: list[SweptPoint] = field(default_factory=list)
     knee: SweptPoint | None = None
     best: SweptPoint | None = None
+
+    @property
+    def spread(self) -> float:
+        """The largest spread of the repeats of any point."""
+        return max((one.summary.spread for one in self.points), default=0.0)
 
 
 def order_of(points: int, repeats: int, shuffle: Callable[[list[int]], None] | None = None) -> list[int]:
@@ -92,7 +99,10 @@ def read_sweep(
     if not swept:
         return None
     drift = relative_change(summarise(firsts), summarise(lasts)) if len(firsts) > 1 and len(lasts) > 1 else None
-    return SweepReading(quantity, direction, baseline, drift, swept, knee_of(swept), best_of(swept))
+    reading = SweepReading(quantity, direction, baseline, drift, swept)
+    if reading.spread > TELLING_SPREAD:
+        return reading
+    return replace(reading, knee=knee_of(swept), best=best_of(swept))
 
 
 def _values(series: Series | None, quantity: str, direction: str) -> list[float]:

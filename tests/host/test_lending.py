@@ -1,0 +1,93 @@
+import json
+import os
+import tempfile
+import unittest
+from pathlib import Path
+
+from harvok.errors import HarvokError, PortError
+from harvok.host.netem import take_off
+from harvok.host.offloads import one_frame_at_a_time, restore_features, switch
+from harvok.host.pair import notes_path, restore_left_over
+from tests.whole.test_udp import NEEDS_ROOT
+
+_NOBODY = 2**22 + 1  # no process has a number beyond the kernel's largest
+
+
+class Notes(unittest.TestCase):
+    """What a killed process leaves behind is read with care."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.notes = notes_path(Path(folder.name))
+
+    def test_none_are_nothing_to_do(self) -> None:
+        self.assertEqual(restore_left_over(self.notes), ([], []))
+        self.assertEqual(restore_features(self.notes), [])
+
+    def test_those_of_a_living_process_are_left_alone(self) -> None:
+        self.notes.write_text(json.dumps({"holder": os.getpid(), "ports": [], "features": {}}))
+        self.assertEqual(restore_left_over(self.notes), ([], []))
+        self.assertEqual(restore_features(self.notes), [])
+        self.assertTrue(self.notes.exists())
+
+    def test_rubbish_disturbs_nothing(self) -> None:
+        for rubbish in ("", "{", "[]", '{"holder": 1e9}', '{"holder": 4194305, "ports": 3, "features": 4}'):
+            self.notes.write_text(rubbish)
+            self.assertEqual(restore_left_over(self.notes), ([], []))
+            self.assertEqual(restore_features(self.notes), [])
+
+    @NEEDS_ROOT
+    def test_ports_that_are_gone_are_named(self) -> None:
+        port = {
+            "name": "hvgone9",
+            "index": 9,
+            "up": True,
+            "mtu_bytes": 1500,
+            "addresses": [["10.0.0.1", 24]],
+            "routes": [],
+        }
+        self.notes.write_text(json.dumps({"holder": _NOBODY, "ports": [port]}))
+        self.assertEqual(restore_left_over(self.notes), ([], ["hvgone9"]))
+        self.assertFalse(self.notes.exists())
+
+
+class Offloads(unittest.TestCase):
+    def test_a_port_that_is_not_there_changes_nothing(self) -> None:
+        self.assertEqual(switch("hvnothing9", {"rx-gro": False}), {})
+
+    @NEEDS_ROOT
+    def test_they_are_off_meanwhile_and_back_afterwards(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            notes = Path(folder) / "notes.json"
+            before = switch("lo", {})
+            with one_frame_at_a_time(["lo"], notes):
+                self.assertEqual(switch("lo", {"rx-gro": False}), {})  # it is off already
+                changed = notes.exists()
+            self.assertFalse(notes.exists())
+            self.assertEqual(switch("lo", {}), before)
+            if changed:
+                self.assertEqual(switch("lo", {"rx-gro": True}), {})
+
+    @NEEDS_ROOT
+    def test_a_killed_process_is_tidied_up_after(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            notes = Path(folder) / "notes.json"
+            was = switch("lo", {"rx-gro": False})
+            if not was:
+                self.skipTest("this kernel does not let go of it")
+            notes.write_text(json.dumps({"holder": _NOBODY, "features": {"lo": was}}))
+            self.assertEqual(restore_features(notes), ["lo"])
+            self.assertEqual(switch("lo", {"rx-gro": True}), {})
+
+
+class TheKernelsEmulator(unittest.TestCase):
+    def test_a_port_that_is_not_there(self) -> None:
+        with self.assertRaises(PortError):
+            take_off("hvnothing9")
+
+    @NEEDS_ROOT
+    def test_nothing_to_take_off_is_said_in_a_sentence(self) -> None:
+        with self.assertRaises(HarvokError) as raised:
+            take_off("lo")
+        self.assertTrue(raised.exception.hint)
