@@ -59,7 +59,9 @@ def preflight(request: PreflightRequest, clock: Clock = SYSTEM) -> Iterator[Chec
     except HarvokError as error:
         yield _stop("route", error)
         return
-    yield Check("name", "ok", f"{request.stations.station} is {rig.address.host}")
+    named = rig.address.name != rig.address.host
+    said = f"{rig.address.name} is {rig.address.host}" if named else f"{rig.address.host}, an address"
+    yield Check("name", "ok", said)
     with rig:
         try:
             rig.claim(_PLANNED_S, 0.0, lambda _: None)

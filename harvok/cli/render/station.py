@@ -34,8 +34,9 @@ class StationView:
         self._line()
         self._line(
             (f"Firewall: let TCP ports {settings.control_port} (control) and {settings.data_port} (data) ", ""),
-            (f"in, on {versions}; for UDP tests and delay also UDP ports {settings.data_port}{_delay(settings)}.", ""),
+            (f"in, on {versions}.", ""),
         )
+        self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
         longest = format_span(settings.longest_test_s)
         self._line((f"Limits: one test at a time, {settings.most_flows} flows, {longest} a trial.", ""))
         self._line(("Control and data are not encrypted; use it on a network that you trust. Ctrl-C stops.", "dim"))

@@ -100,7 +100,7 @@ def udp_rows_table(rows: Sequence[UdpRow], trial: UdpTrial) -> Table:
     table.add_column("direction", no_wrap=True)
     if named:
         table.add_column("service", no_wrap=True)
-    for heading in ("sent", "received", "missing", "gap", "order", "jitter", "variation"):
+    for heading in ("sent", "received", "missing", "gap", "late", "jitter", "variation"):
         table.add_column(heading, justify="right", no_wrap=True)
     for row in rows:
         heard = row.received

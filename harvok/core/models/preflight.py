@@ -205,7 +205,7 @@ def ability_check(best_bps: float | None, run: str, ceiling_bps: float | None) -
             topic,
             "unknown",
             "no run in this logbook shows what these two hosts can do together",
-            "Join them by a known-good lead alone and run `harvok tcp` once: that is what results are held against.",
+            "Join them by a known-good lead alone, and run `harvok tcp` once.",
         )
     said = f"run {run} carried {format_rate(best_bps)} between them"
     if ceiling_bps and best_bps < _ENOUGH * ceiling_bps:

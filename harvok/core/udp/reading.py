@@ -199,17 +199,19 @@ def _limit(
     drops = _socket_drops(sent, received)
     refused = sum(flow.refused for flow in sent)
     short = 1 - offered_fps / service.load_fps
+    besides = f"; of what it sent, {count - come - drops} were lost on the path" if count - come > drops else ""
     if short > HELD and refused:
         return Limit(
             "own-queue",
             f"the sending host got rid of {format_share(offered_fps / service.load_fps)} of the load only: the queue "
-            f"towards its own interface was full {refused} times",
+            f"towards its own interface was full {refused} times{besides}",
             "Ask for no more than the sending interface carries; see its speed with `harvok ports`.",
         )
     if short > HELD:
         return Limit(
             "sender",
-            f"the sending host managed {format_share(offered_fps / service.load_fps)} of the load that was asked for",
+            f"the sending host managed {format_share(offered_fps / service.load_fps)} of the load that was asked for"
+            f"{besides}",
             "Use larger frames, a faster host, or more --flows; leave --method at auto.",
         )
     if drops:

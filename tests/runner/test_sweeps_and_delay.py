@@ -1,0 +1,223 @@
+import tempfile
+import unittest
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo
+from harvok.core.impairment import Impairment, Stage
+from harvok.core.judgement.sweep import SweepReading
+from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.preflight import Check
+from harvok.core.models.run import PortRecord, TrialRecord
+from harvok.core.observer import Observer
+from harvok.core.procedures.delay import DelayTest, delays_s, figures_of
+from harvok.core.procedures.emulator import EmulatorTest
+from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.procedures.link import LinkTest
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.trial import TcpTrial
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import UdpInterval, UdpTrial
+from harvok.errors import LogbookError, NothingFoundError, ServicesFileError
+from harvok.logbook.recovery import encode_entry, put_together
+from harvok.logbook.store import Logbook
+from harvok.reports.sweep import draw_sweep
+from harvok.rigs.stations import StationsSettings
+from harvok.runner import sweeps
+from harvok.runner.flows import FlowRequest
+from harvok.runner.keeping import Label
+from harvok.runner.preflight import PreflightRequest, preflight
+from harvok.runner.samples import sample_of
+from harvok.runner.services import read_services
+from harvok.runner.sweeps import SweepRequest, parse_axis, run_sweep
+from tests.logbook.test_logbook import record
+
+
+class InAFolder(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.place = str(self.folder / "book.sqlite")
+
+
+class Sweeps(InAFolder):
+    """The runs are made up; which are taken, under which names and in which order, is what is tested."""
+
+    def swept(
+        self, *axes: str, repeats: int = 2, order: str = "interleaved"
+    ) -> tuple[list[FlowRequest], list[SweepReading]]:
+        base = FlowRequest(
+            stations=StationsSettings("hall", "spectro-lead"),
+            test=TcpTest("send", TcpTrial((), duration_s=3.0)),
+            logbook=self.place,
+            command=["harvok", "sweep"],
+            label=Label("hill", {"lead": "07"}),
+        )
+        request = SweepRequest(base, tuple(map(parse_axis, axes)), repeats, order)  # type: ignore[arg-type]
+        taken: list[FlowRequest] = []
+
+        def take(asked: FlowRequest, *_: Any) -> None:
+            assert isinstance(asked.test, TcpTest)
+            buffer = asked.test.trial.options.socket_buffer_bytes
+            megabits = 900 if buffer is None else min(buffer / 1000, 900)
+            made = record(len(taken), asked.label.series, megabits + len(taken) * 0.01)
+            taken.append(asked)
+            with closing(Logbook(self.place)) as logbook:
+                logbook.add(made.model_copy(update={"attributes": asked.label.attributes}))
+
+        said: list[str] = []
+        with mock.patch.object(sweeps, "run_flows", take):
+            note = lambda number, of, what: said.append(f"{number}/{of} {what}")  # noqa: E731
+            readings = run_sweep(request, Observer(), lambda _: None, note)
+        self.assertEqual(len(said), request.runs)
+        return taken, readings
+
+    def test_baselines_around_rounds_of_every_point(self) -> None:
+        taken, readings = self.swept("socket-buffer=100k,400k,1M,4M")
+        names = [asked.label.series for asked in taken]
+        self.assertEqual(names[:3], ["hill.baseline-before"] * 2 + ["hill.socket-buffer-100k"])
+        self.assertEqual(names[2:6], names[6:10])
+        self.assertEqual(names[-1], "hill.baseline-after")
+        self.assertEqual(taken[3].label.attributes, {"lead": "07", "socket-buffer": "400k"})
+        (reading,) = readings
+        assert reading.knee and reading.best
+        self.assertEqual((reading.knee.settings[0].text, reading.best.settings[0].text), ("1M", "1M"))
+        self.assertTrue(all(point.theory for point in reading.points))
+
+    def test_two_settings_at_once(self) -> None:
+        taken, (reading,) = self.swept("flows=1,4", "congestion-control=cubic,reno", repeats=1, order="random")
+        tests = [asked.test for asked in taken[1:-1] if isinstance(asked.test, TcpTest)]
+        found = {(test.trial.flows, test.trial.options.congestion_control) for test in tests}
+        self.assertEqual(found, {(1, "cubic"), (1, "reno"), (4, "cubic"), (4, "reno")})
+        self.assertEqual(len(reading.points), 4)
+        self.assertIsNone(reading.knee)
+
+    def test_every_setting_reaches_the_test(self) -> None:
+        for axis, read in (
+            ("mss=536,1460", lambda trial: trial.options.mss_bytes),
+            ("dscp=0,46", lambda trial: trial.options.dscp),
+            ("pacing=100M,1G", lambda trial: trial.options.pacing_bps),
+        ):
+            taken, _ = self.swept(axis, repeats=1)
+            values = [read(asked.test.trial) for asked in taken[1:-1]]
+            self.assertEqual(len({*values} - {None}), 2, axis)
+            Path(self.place).unlink()
+
+    def test_both_kinds_of_picture(self) -> None:
+        _, line = self.swept("socket-buffer=100k,400k,1M")
+        Path(self.place).unlink()
+        _, map_ = self.swept("flows=1,4", "socket-buffer=100k,1M", repeats=1)
+        for readings, name in ((line, "line.png"), (map_, "map.svg")):
+            draw_sweep(readings, "hill", self.folder / name)
+            self.assertGreater((self.folder / name).stat().st_size, 5000)
+
+
+class Delays(unittest.TestCase):
+    def test_quantiles_between_answers(self) -> None:
+        echoes = [Echo(n, n * 0.1, (n + 1) / 1000) for n in range(5)] + [Echo(5, 0.5)]
+        result = DelayTrialResult("stamp", echoes)
+        got = {figure.quantity: figure.value for figure in figures_of(result, {})}
+        self.assertEqual(delays_s(result), [0.001, 0.002, 0.003, 0.004, 0.005])
+        self.assertAlmostEqual(got["two-way-delay-p99"], 0.00496)
+        self.assertAlmostEqual(got["two-way-variation-p99"], 0.00396)
+        self.assertAlmostEqual(got["two-way-loss"], 1 / 6)
+
+    def test_no_answer_at_all(self) -> None:
+        figures = list(figures_of(DelayTrialResult("echo", [Echo(0, 0.0), Echo(1, 0.1)]), {}))
+        self.assertEqual([(figure.quantity, figure.value) for figure in figures], [("two-way-loss", 1.0)])
+        self.assertEqual(list(figures_of(DelayTrialResult("echo"), {})), [])
+
+
+class Conditions(unittest.TestCase):
+    """What must be alike before two series of the new kinds are compared."""
+
+    def conditions(self, **changed: Any) -> dict[str, str]:
+        return sample_of(record().model_copy(update=changed)).conditions
+
+    def test_udp(self) -> None:
+        spec = ServiceSpec(1e8, 1518, name="voice", flows=2, dscp=46)
+        found = self.conditions(test=UdpTest("both", UdpTrial((), (), 5.0, group="239.1.2.3"), (spec,)))
+        self.assertEqual((found["test.voice.rate"], found["test.voice.dscp"]), ("100.0 Mb/s", "46"))
+        self.assertEqual((found["test.kind"], found["test.group"]), ("udp load", "239.1.2.3"))
+
+    def test_delay_link_and_emulator(self) -> None:
+        found = self.conditions(test=DelayTest(DelayTrial(10, 0.1), ("tcp-send",), 9e8))
+        self.assertEqual((found["test.loads"], found["test.packets"]), ("tcp-send", "10, one every 100.0 ms"))
+        port = PortRecord(port=InterfaceFacts(name="eth1", kind="physical"))
+        self.assertEqual(self.conditions(test=LinkTest(LinkTrial("eth1")), rig=port)["test.port"], "eth1")
+        sizes = (FrameSize("64", (64,)),)
+        test = EmulatorTest(Stage(0.0, Impairment(0.005)), sizes, FrameSettings(1e9))
+        self.assertEqual(self.conditions(test=test)["test.frame-sizes"], "64")
+
+
+class BrokenOff(unittest.TestCase):
+    def test_what_a_journal_had_of_the_new_kinds(self) -> None:
+        trial = UdpTrial((), ("send",), 5.0)
+        interval = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 100, 10_000, 3)
+        link = LinkTrial("eth1")
+        entries = [
+            (1, encode_entry(trial)),
+            (1, encode_entry(interval)),
+            (2, encode_entry(link)),
+            (2, encode_entry(LinkTrialResult([LinkEvent(0.0, "up", 1e9)]))),
+            (3, encode_entry(DelayTrial(2, 0.1))),
+            (3, encode_entry(DelayTrialResult("stamp", [Echo(0, 0.0, 0.001)]))),
+        ]
+        kept = put_together(record(), entries)
+        self.assertEqual(kept.trials[0], TrialRecord(trial=trial, intervals=[interval]))
+        self.assertEqual(kept.trials[1].result, LinkTrialResult([LinkEvent(0.0, "up", 1e9)]))
+        delays = kept.trials[2].result
+        assert isinstance(delays, DelayTrialResult)
+        self.assertEqual(delays.echoes[0].two_way_s, 0.001)
+
+
+class ServiceFiles(InAFolder):
+    def read(self, text: str) -> Any:
+        file = self.folder / "services.toml"
+        file.write_text('format = "harvok-services"\nversion = 1\n' + text)
+        return read_services(file)
+
+    def test_faults_with_their_line(self) -> None:
+        one = '[[services]]\nname = "a"\ncommitted = "1M"\n'
+        for text, said in (
+            (one + "frame_size = 63\n", "line 6"),
+            (one + 'most_loss = "2"\n', "line 6"),
+            (one + one, "two services named 'a'"),
+            (one.replace("1M", "1MB/s"), "bits"),
+            (one + "flows = 60\n" + one.replace('"a"', '"b"') + "flows = 5\n", "at most 64 flows"),
+            ("", "services"),
+            ("[[services", "not TOML"),
+        ):
+            with self.assertRaises(ServicesFileError) as raised:
+                self.read(text)
+            self.assertIn(said, raised.exception.message)
+
+    def test_a_file_that_is_not_there(self) -> None:
+        with self.assertRaises(ServicesFileError):
+            read_services(self.folder / "nothing.toml")
+
+
+class PreflightsThatEndEarly(InAFolder):
+    def looked(self, station: str) -> list[Check]:
+        return list(preflight(PreflightRequest(StationsSettings(station, "spectro-lead"), self.place)))
+
+    def test_names_and_ports(self) -> None:
+        self.assertEqual([(c.topic, c.outcome) for c in self.looked("no-such-host.invalid")], [("name", "stop")])
+        found = self.looked("127.0.0.1:9")
+        self.assertEqual([(c.topic, c.outcome) for c in found], [("name", "ok"), ("control port", "stop")])
+        self.assertIn("no station listens", found[1].found)
+
+
+class NothingThere(InAFolder):
+    def test_a_sweep_of_which_nothing_was_taken(self) -> None:
+        base = FlowRequest(
+            StationsSettings("hall", "x"), TcpTest("send", TcpTrial((), duration_s=1.0)), self.place, [], Label("none")
+        )
+        self.assertEqual(sweeps.read(SweepRequest(base, (parse_axis("flows=1,2"),))), [])
+        with self.assertRaises((NothingFoundError, LogbookError)), closing(Logbook(self.place)) as logbook:
+            logbook.series_records("none.flows-1")
