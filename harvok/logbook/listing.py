@@ -24,7 +24,8 @@ _NEWEST = f"from runs where {_WHERE} order by started desc, id desc limit :most"
 _LINES = f"select id, started, state, test, rig, series, note, limiters {_NEWEST}"
 _HEADLINES = (
     "select run, quantity, labels, value from figures "
-    f"where quantity in ('goodput-settled', 'ceiling-share') and run in (select id {_NEWEST})"
+    "where quantity in ('goodput-settled', 'ceiling-share', 'udp-received', 'udp-throughput') "
+    f"and run in (select id {_NEWEST})"
 )
 _COUNT = f"select count(*) from runs where {_WHERE}"
 

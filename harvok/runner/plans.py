@@ -16,13 +16,14 @@ from pydantic import ValidationError
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import Series
-from harvok.core.models.plan import FramesStep, Plan, Step, TcpStep, parse_plan
-from harvok.core.models.rig import RigFile
+from harvok.core.models.plan import FramesStep, Plan, Step, parse_plan
+from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
-from harvok.errors import NothingFoundError, PlanError
+from harvok.errors import ImpairmentError, NothingFoundError, PlanError
 from harvok.logbook.store import Logbook
 from harvok.rigs.files import line_of, read_rig
+from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
@@ -102,7 +103,7 @@ def parse_plan_file(text: str, path: Path) -> PlanFile:
 def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
     """The first fault, with its line and key. pydantic puts the kind of a step before the key."""
     first = error.errors()[0]
-    keys = [str(part) for part in first["loc"] if part not in ("tcp", "rfc2544")]
+    keys = [str(part) for part in first["loc"] if part not in ("tcp", "udp", "rfc2544")]
     line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
     where = f"{path}, line {line}" if line else str(path)
     what = {"missing": "is missing", "extra_forbidden": "is no key of a plan"}.get(first["type"], first["msg"])
@@ -114,12 +115,32 @@ def expected_s(file: PlanFile) -> float:
     """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
     total_s = 0.0
     for step in file.plan.steps:
-        if isinstance(step, TcpStep):
+        if not isinstance(step, FramesStep):
             once_s = (step.made().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
         else:
+            rig_of(file, step)
             once_s = step.made(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
         total_s += once_s * file.plan.repeats_of(step)
     return total_s
+
+
+def rig_of(file: PlanFile, step: FramesStep) -> RigFile:
+    """The rig of a step. Raises PlanError when its impairment has no virtual rig to stand in."""
+    rig = file.rig
+    assert rig  # the model sees to it
+    if step.impairment is None:
+        return rig
+    if not isinstance(rig, VirtualRig):
+        raise PlanError(
+            f"step {step.name} names an impairment, and {rig.name} is not a virtual rig",
+            "Put the impairment between real ports yourself: harvok impair start.",
+        )
+    changed = rig.model_dump() | {"device": "impairment", "impairment": step.impairment, "shape": None}
+    try:
+        read_impairment(step.impairment)
+    except ImpairmentError as error:
+        raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
+    return VirtualRig.model_validate(changed)
 
 
 def _line_bps(file: PlanFile) -> float:
@@ -195,8 +216,7 @@ def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
     label = Label(request.series(step), attributes, step.instruction)
     if isinstance(step, FramesStep):
-        rig = request.file.rig
-        assert rig  # the model sees to it
+        rig = rig_of(request.file, step)
         test = step.made(rig.rated)
         frames = FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
         run_frames(frames, observer, on_record, clock)

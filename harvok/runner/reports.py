@@ -23,9 +23,12 @@ from harvok.reports.document import Picture, PictureKind, Report, Table, digest_
 from harvok.runner.plans import PlanRequest, judge_plan
 from harvok.runner.samples import series_of
 
-_HEADLINES = ("goodput-settled", "throughput")
+_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received", "two-way-delay-median", "throughput")
 _SHOWN = (
     "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-least", "rtt-mean", "buffer-delay",
+    "udp-throughput", "udp-offered", "udp-received", "udp-goodput", "datagram-loss", "socket-drops", "loss-run-longest",
+    "jitter", "delay-variation-p99", "one-way-delay-mean", "clock-error", "two-way-delay-least", "two-way-delay-median",
+    "two-way-delay-p99", "two-way-loss", "delay-under-load", "link-ups", "negotiated-speed-least",
     "throughput", "throughput-share", "throughput-l1", "throughput-l2", "frame-loss",
     "latency-least", "latency-mean", "latency-median", "latency-p999", "latency-most", "latency-jitter",
     "burst-mean", "buffer-time", "recovery-time", "reset-time", "tester-limit", "delay-floor-median",

@@ -1,16 +1,20 @@
 import io
 import json
+import tempfile
 import unittest
 from collections.abc import Callable
+from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
 from rich.console import Console
 
+from harvok.cli.render.compare import show_comparison
 from harvok.cli.render.delay import DelayView, show_delay_run
 from harvok.cli.render.emulator import show_emulator_run
 from harvok.cli.render.impair import ImpairView, report_as_json, show_answer, show_impairment, words_of
 from harvok.cli.render.link import LinkView, show_link_run
+from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.record import show_record
 from harvok.cli.render.sweep import readings_as_json, show_sweep
@@ -22,7 +26,8 @@ from harvok.core.drive import drive
 from harvok.core.ethernet import IpVersion
 from harvok.core.figures import Figure
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport, Stage
-from harvok.core.judgement.compare import Finding
+from harvok.core.judgement.compare import Criteria, Finding, compare
+from harvok.core.judgement.sample import Series
 from harvok.core.judgement.services import judge_services
 from harvok.core.judgement.sweep import SweepReading, read_sweep
 from harvok.core.link import Link
@@ -40,7 +45,9 @@ from harvok.core.trial import Trial, TrialResult
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 from harvok.core.udp_trial import UdpTrial
+from harvok.logbook.store import Logbook
 from harvok.rigs.impairment_files import read_impairment
+from harvok.runner.samples import sample_of
 from harvok.testing.paths import SimulatedPath
 from tests.core.test_sweep import TheReading, point, series
 from tests.logbook.test_logbook import record
@@ -345,3 +352,35 @@ class ExitCodes(unittest.TestCase):
         accept, reject, retest = (Finding(verdict, "", "") for verdict in ("ACCEPT", "REJECT", "RETEST"))
         for findings, code in (([], 0), ([accept], 0), ([accept, retest], 3), ([retest, reject, accept], 1)):
             self.assertEqual(exit_code_of(findings), code)
+
+
+class Elsewhere(unittest.TestCase):
+    """Comparisons, lists and reports know the new kinds."""
+
+    def made(self, path: SimulatedPath, number: int) -> RunRecord:
+        made = udp_record(path, UdpTest("send", PATTERN, (SPEC,)))
+        return made.model_copy(update={"id": f"20261123-08{number:04}-dome"})
+
+    def test_two_series_are_compared(self) -> None:
+        def taken(carries_fps: float) -> Series:
+            paths = (SimulatedPath(carries_fps=carries_fps + number) for number in range(5))
+            return Series("x", [sample_of(self.made(path, number)) for number, path in enumerate(paths)])
+
+        found = compare(taken(900), taken(700), Criteria())
+        self.assertEqual(found.verdict, "REJECT")
+        text = said(lambda console: show_comparison(console, found))
+        self.assertIn("UDP load received", text)
+        self.assertIn("datagram loss", text)
+        self.assertEqual(compare(taken(900), taken(900), Criteria()).verdict, "ACCEPT")
+
+    def test_a_load_that_the_tester_did_not_send_is_no_verdict(self) -> None:
+        short = Series("x", [sample_of(self.made(SimulatedPath(host_fps=500 + n), n)) for n in range(5)])
+        whole = Series("y", [sample_of(self.made(SimulatedPath(), n)) for n in range(5)])
+        self.assertEqual(compare(whole, short, Criteria()).verdict, "RETEST")
+
+    def test_a_list_shows_the_rate(self) -> None:
+        with tempfile.TemporaryDirectory() as folder, closing(Logbook(f"{folder}/book.sqlite")) as logbook:
+            logbook.add(self.made(SimulatedPath(), 1))
+            text = said(lambda console: show_lines(console, logbook.lines(), 1, "here"))
+        self.assertIn("12.14 Mb/s", text)
+        self.assertIn("udp send", text)

@@ -5,7 +5,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from harvok.core.models.plan import FramesStep, Plan, TcpStep, parse_plan
+from harvok.core.models.plan import FramesStep, Plan, TcpStep, UdpStep, parse_plan
 
 TWO_STEPS: dict[str, Any] = {
     "version": 1,
@@ -44,6 +44,20 @@ class Tests(unittest.TestCase):
         self.assertEqual((before.made().direction, before.made().trial.duration_s), ("each", 2.0))
         options = after.made().trial.options
         self.assertEqual((options.socket_buffer_bytes, options.dscp, after.made().trial.interval_s), (64_000, 46, 1.0))
+
+    def test_a_udp_step(self) -> None:
+        steps = [
+            {"name": "load", "test": "udp", "rate": "900M", "frame_size": 512, "direction": "send", "dscp": 46},
+            {"name": "most", "test": "udp", "rate": "1G", "search": True, "resolution": "2%"},
+        ]
+        load, most = plan(steps=steps).steps
+        assert isinstance(load, UdpStep) and isinstance(most, UdpStep)
+        spec = load.made().services[0]
+        self.assertEqual((spec.rate_bps, spec.frame_bytes, spec.dscp), (900e6, 512, 46))
+        self.assertEqual((load.made().mode, load.made().direction), ("load", "send"))
+        self.assertEqual((most.made().mode, most.made().resolution), ("search", 0.02))
+        with self.assertRaises(ValidationError):
+            plan(station=None, steps=steps)
 
     def test_a_frame_step_takes_the_speed_of_its_rig(self) -> None:
         step = {"name": "all", "test": "rfc2544", "frame_sizes": [64, "aag"], "direction": "both", "ip_version": "none"}
@@ -91,7 +105,7 @@ class WhatDoesNotHold(unittest.TestCase):
             ({"steps": [TWO_STEPS["steps"][0]] * 2}, "two steps are called before"),
             ({"steps": []}, "at least 1"),
             ({"steps": [{"name": "a b", "test": "tcp"}]}, "pattern"),
-            ({"steps": [{"name": "a", "test": "udp"}]}, "tcp"),
+            ({"steps": [{"name": "a", "test": "icmp"}]}, "tcp"),
             ({"rig": "a", "steps": [{"name": "a", "test": "rfc2544", "frame_sizes": [10]}]}, "neither a frame size"),
             ({"criteria": [{"figure": "throughput"}]}, "needs a limit"),
             ({"criteria": [limit | {"against": "before"}]}, "worse than what"),

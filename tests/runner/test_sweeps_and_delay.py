@@ -10,7 +10,9 @@ from harvok.core.impairment import Impairment, Stage
 from harvok.core.judgement.sweep import SweepReading
 from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.plan import FramesStep
 from harvok.core.models.preflight import Check
+from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortRecord, TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.delay import DelayTest, delays_s, figures_of
@@ -22,7 +24,7 @@ from harvok.core.procedures.udp import UdpTest
 from harvok.core.trial import TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpInterval, UdpTrial
-from harvok.errors import LogbookError, NothingFoundError, ServicesFileError
+from harvok.errors import LogbookError, NothingFoundError, PlanError, ServicesFileError
 from harvok.logbook.recovery import encode_entry, put_together
 from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
@@ -30,6 +32,7 @@ from harvok.rigs.stations import StationsSettings
 from harvok.runner import sweeps
 from harvok.runner.flows import FlowRequest
 from harvok.runner.keeping import Label
+from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
 from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
@@ -200,6 +203,40 @@ class ServiceFiles(InAFolder):
     def test_a_file_that_is_not_there(self) -> None:
         with self.assertRaises(ServicesFileError):
             read_services(self.folder / "nothing.toml")
+
+
+class StepsWithAnImpairment(InAFolder):
+    RIG = 'version = 1\nkind = "virtual"\nname = "path"\nrated = "1G"\nshape = "200M"\n'
+    PLAN = (
+        'version = 1\nname = "hill"\nrig = "rig.toml"\n[[steps]]\nname = "clean"\ntest = "rfc2544"\n'
+        '[[steps]]\nname = "far"\ntest = "rfc2544"\nimpairment = "IMPAIRMENT"\n'
+    )
+
+    def plan(self, impairment: str, rig: str = RIG) -> PlanFile:
+        (self.folder / "rig.toml").write_text(rig)
+        file = self.folder / "plan.toml"
+        file.write_text(self.PLAN.replace("IMPAIRMENT", impairment))
+        return read_plan(file)
+
+    def test_it_stands_between_the_ports_for_that_step(self) -> None:
+        file = self.plan("metro")
+        clean, far = file.plan.steps
+        assert isinstance(clean, FramesStep) and isinstance(far, FramesStep)
+        one, other = rig_of(file, clean), rig_of(file, far)
+        assert isinstance(one, VirtualRig) and isinstance(other, VirtualRig)
+        self.assertEqual((one.device, one.shape), ("switch", 200e6))
+        self.assertEqual((other.device, other.impairment, other.shape), ("impairment", "metro", None))
+        self.assertGreater(expected_s(file), 0)
+
+    def test_what_cannot_be_is_said_before_anything_is_sent(self) -> None:
+        simulated = 'version = 1\nkind = "simulated"\nname = "x"\nrated = "1G"\n'
+        for impairment, rig, said in (
+            ("nowhere", self.RIG, "step far: there is no impairment and no file 'nowhere'"),
+            ("metro", simulated, "not a virtual rig"),
+        ):
+            with self.assertRaises(PlanError) as raised:
+                expected_s(self.plan(impairment, rig))
+            self.assertIn(said, raised.exception.message)
 
 
 class PreflightsThatEndEarly(InAFolder):

@@ -2,6 +2,7 @@
 
 import contextlib
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -41,6 +42,7 @@ from harvok.errors import BadQuantityError
 app = typer.Typer(add_completion=False)
 
 _USUAL_FRAME_BYTES = 1518
+_FINEST = 1e-4
 _SMALLEST_PAYLOAD, _LARGEST_PAYLOAD = 18, 65_487
 
 Direction = Annotated[
@@ -175,28 +177,13 @@ def udp(
     trial = UdpTrial((), (), duration, min(interval, duration), method, socket_buffer, group, hops)
     if frame_size is None and payload is None:
         frame_size = _USUAL_FRAME_BYTES
-
-    def spec(rate_bps: float) -> ServiceSpec:
-        return ServiceSpec(rate_bps, frame_size, payload, flows=flows, dscp=dscp)
-
-    modes = sum(asked is not None for asked in (steps, services)) + search
-    if modes > 1:
+    if sum(asked is not None for asked in (steps, services)) + search > 1:
         raise typer.BadParameter("give one of --steps, --search and --services", param_hint="'--search'")
     if services is not None:
-        specs = read_services(services)
-        test = UdpTest(direction, trial, specs, "services", together_s=duration * 2)
-    elif steps is not None:
-        rates = _rates(steps)
-        shares = tuple(one / max(rates) for one in rates)
-        test = UdpTest(direction, trial, (spec(max(rates)),), "steps", shares)
-    elif rate is None:
-        raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
-    elif search:
-        test = UdpTest(
-            direction, trial, (spec(rate),), "search", resolution=max(resolution, 1e-4), loss_tolerance=loss_tolerance
-        )
+        test = UdpTest(direction, trial, read_services(services), "services", together_s=duration * 2)
     else:
-        test = UdpTest(direction, trial, (spec(rate),))
+        pattern = ServiceSpec(0.0, frame_size, payload, flows=flows, dscp=dscp)
+        test = _test(UdpTest(direction, trial, (pattern,)), rate, steps, search, resolution, loss_tolerance)
     request = FlowRequest(
         stations=StationsSettings(
             station, token or ask_token(), Source(local, interface), IP_VERSIONS[ip_version], name, rated
@@ -218,6 +205,23 @@ def udp(
     with contextlib.closing(view):
         run_flows(request, view, view.record)
     raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
+
+
+def _test(
+    pattern: UdpTest, rate_bps: float | None, steps: str | None, search: bool, resolution: float, tolerance: float
+) -> UdpTest:
+    """The pattern at what was asked for: loads in steps, a search, or one load. Raises BadParameter."""
+    (spec,) = pattern.services
+    if steps is not None:
+        rates = _rates(steps)
+        shares = tuple(one / max(rates) for one in rates)
+        return replace(pattern, services=(replace(spec, rate_bps=max(rates)),), mode="steps", shares=shares)
+    if rate_bps is None:
+        raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
+    test = replace(pattern, services=(replace(spec, rate_bps=rate_bps),))
+    if search:
+        return replace(test, mode="search", resolution=max(resolution, _FINEST), loss_tolerance=tolerance)
+    return test
 
 
 def _rates(text: str) -> tuple[float, ...]:

@@ -15,7 +15,8 @@ from harvok.core.units import format_share
 
 _SHOWN = (
     "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-mean",
-    "throughput", "latency-median", "burst-mean",
+    "udp-throughput", "udp-received", "datagram-loss", "jitter", "delay-variation-p99", "one-way-delay-mean",
+    "two-way-delay-median", "two-way-delay-p99", "delay-under-load", "throughput", "latency-median", "burst-mean",
 )  # fmt: skip
 
 

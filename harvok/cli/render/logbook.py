@@ -11,6 +11,7 @@ from harvok.cli.render.words import DASH
 from harvok.core.units import format_rate
 from harvok.logbook.listing import RunLine
 
+_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received")
 _WIDE = 108  # columns that the whole table takes
 
 
@@ -54,7 +55,7 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
         table.add_column("limiter")
     for line in lines:
         state = Text(line.state, style="" if line.state == "complete" else "bold red")
-        goodputs = [line.headline.get(("goodput-settled", direction)) for direction in ("send", "receive")]
+        goodputs = [_headline(line, direction) for direction in ("send", "receive")]
         table.add_row(
             line.id,
             state,
@@ -67,3 +68,9 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
     console.print(table)
     if total > len(lines):
         console.print(f"{total - len(lines)} older runs are not shown; --all shows them.")
+
+
+def _headline(line: RunLine, direction: str) -> float | None:
+    """The rate that a run is known by: settled goodput, or the UDP rate that was found or that arrived."""
+    found = (line.headline.get((quantity, direction)) for quantity in _HEADLINES)
+    return next((value for value in found if value is not None), None)

@@ -12,16 +12,19 @@ from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.figures import Figure
 from harvok.core.judgement.compare import where
 from harvok.core.measures.statistics import summarise
-from harvok.core.models.plan import FramesStep, Plan, PlanCriterion, Step
+from harvok.core.models.plan import FramesStep, Plan, PlanCriterion, Step, UdpStep
 from harvok.core.models.rig import RigFile
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_quantity, format_share, format_span, format_speed
+from harvok.core.units import format_quantity, format_rate, format_share, format_span, format_speed
 from harvok.reports.rig_drawing import drawing
 from harvok.runner.plans import PlanOutcome
 
-_SHOWN = ("goodput-settled", "ceiling-share", "throughput", "latency-p999")
+_SHOWN = (
+    "goodput-settled", "ceiling-share", "udp-received", "udp-throughput", "datagram-loss", "throughput", "latency-p999",
+)  # fmt: skip
+_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received", "throughput-share")
 _MOST_ACCEPTED = 6
 
 
@@ -57,8 +60,14 @@ def step_words(plan: Plan, step: Step) -> str:
     times = f"{plan.repeats_of(step)} × "
     if isinstance(step, FramesStep):
         sizes = ", ".join(map(str, step.frame_sizes)) or "RFC 2544's seven sizes"
-        return f"{times}{' '.join(step.tests)}, {sizes}, {step.direction}, trials of {format_span(step.duration)}"
+        through = f", through {step.impairment}" if step.impairment else ""
+        return (
+            f"{times}{' '.join(step.tests)}, {sizes}, {step.direction}, trials of {format_span(step.duration)}{through}"
+        )
     flows = f", {step.flows} flows" if step.flows > 1 else ""
+    if isinstance(step, UdpStep):
+        what = f"highest UDP rate up to {format_rate(step.rate)}" if step.search else f"UDP at {format_rate(step.rate)}"
+        return f"{times}{what}, {step.frame_size} B, {step.direction}{flows}, {format_span(step.duration)}"
     return f"{times}TCP, {step.direction}{flows}, {format_span(step.duration)}"
 
 
@@ -105,7 +114,7 @@ class PlanView(Observer):
 
 
 def _headlines(figures: Sequence[Figure]) -> list[str]:
-    shown = [f for f in figures if f.quantity in ("goodput-settled", "throughput-share")]
+    shown = [f for f in figures if f.quantity in _HEADLINES]
     return [f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}" for f in shown]
 
 

@@ -21,8 +21,13 @@ from harvok.errors import UsageError
 Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
 
 _WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
-JUDGED = {"goodput-settled": "ceiling-share", "throughput": "throughput-share"}
-"""The quantities that are judged, each with the one that says its share of what is possible."""
+JUDGED = {
+    "goodput-settled": "ceiling-share",
+    "throughput": "throughput-share",
+    "udp-received": "",
+    "udp-throughput": "",
+}
+"""The quantities that are judged, each with the one that says its share of what is possible; empty for none."""
 _SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buffer", "pacing": "pacing"}
 """The setting which, when it was changed on purpose, makes a limiter among the settings part of what is judged."""
 

@@ -16,8 +16,11 @@ from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.latency import Form
 from harvok.core.procedures.rfc2544 import FrameTest, TestName
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import UdpTrial
 from harvok.core.units import parse_quantity
 from harvok.core.wire.test_frame import least_frame_bytes
 from harvok.errors import BadQuantityError, UsageError
@@ -63,10 +66,32 @@ class TcpStep(_Step):
         return TcpTest(self.direction, trial, self.settling)
 
 
+class UdpStep(_Step):
+    """UDP towards the plan's station: at a rate, or searching the highest up to it."""
+
+    test: Literal["udp"]
+    rate: Rate
+    search: bool = False
+    direction: DirectionChoice = "each"
+    flows: Annotated[int, Field(ge=1, le=64)] = 1
+    frame_size: Annotated[int, Field(ge=64, le=65_535)] = 1518
+    duration: Annotated[Duration, Field(ge=0.5)] = 10.0
+    dscp: Annotated[int, Field(ge=0, le=63)] | None = None
+    resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.01
+
+    def made(self) -> UdpTest:
+        """The test to run."""
+        trial = UdpTrial((), (), self.duration, min(1.0, self.duration))
+        spec = ServiceSpec(self.rate, self.frame_size, flows=self.flows, dscp=self.dscp)
+        mode: Literal["search", "load"] = "search" if self.search else "load"
+        return UdpTest(self.direction, trial, (spec,), mode, resolution=self.resolution)
+
+
 class FramesStep(_Step):
-    """RFC 2544 on the plan's rig."""
+    """RFC 2544 on the plan's rig; `impairment` puts one between the ports of a virtual rig, for this step."""
 
     test: Literal["rfc2544"]
+    impairment: str | None = None
     tests: tuple[TestName, ...] = ("throughput", "latency")
     frame_sizes: list[str | int] = []
     direction: Literal["send", "receive", "both"] = "send"
@@ -111,7 +136,8 @@ class FramesStep(_Step):
         )
 
 
-Step = Annotated[TcpStep | FramesStep, Field(discriminator="test")]
+AnyStep = TcpStep | UdpStep | FramesStep
+Step = Annotated[AnyStep, Field(discriminator="test")]
 
 
 class PlanCriterion(Model):
@@ -170,7 +196,7 @@ class PlanCriterion(Model):
 
 
 class Plan(Model):
-    """A plan: between what, which steps, and what is acceptable. TCP steps need a `station`, frame steps a `rig`.
+    """A plan: between what, which steps, what is acceptable. TCP and UDP steps need a `station`, frame steps a `rig`.
 
     `unit` names what is to be recorded of the unit under test. `alternate` takes the repeats of the steps in turn
     (A B A B), so that drift cancels out.
@@ -197,7 +223,7 @@ class Plan(Model):
         twice = {name for name in names if names.count(name) > 1}
         if twice:
             raise ValueError(f"two steps are called {min(twice)}")
-        wanted = {"tcp": "station", "rfc2544": "rig"}
+        wanted = {"tcp": "station", "udp": "station", "rfc2544": "rig"}
         for step in self.steps:
             if getattr(self, wanted[step.test]) is None:
                 raise ValueError(f"step {step.name} is a test of {step.test}, so the plan needs a {wanted[step.test]}")
@@ -207,7 +233,7 @@ class Plan(Model):
                     raise ValueError(f"a criterion names the step '{name}', which there is not: {', '.join(names)}")
         return self
 
-    def repeats_of(self, step: TcpStep | FramesStep) -> int:
+    def repeats_of(self, step: AnyStep) -> int:
         """How often a step is run."""
         return step.repeats or self.repeats
 
@@ -225,7 +251,7 @@ class Plan(Model):
         """How sure the judgement is to be."""
         return Rules(self.least_repeats, self.largest_spread, self.confidence, self.alternate)
 
-    def rounds(self) -> Iterator[tuple[TcpStep | FramesStep, int]]:
+    def rounds(self) -> Iterator[tuple[AnyStep, int]]:
         """Every run to take, as (step, number from 0), in the order of taking."""
         if not self.alternate:
             yield from ((step, number) for step in self.steps for number in range(self.repeats_of(step)))
