@@ -14,7 +14,7 @@ test: $(VENV)/.for-tests  ## install, check style, types and structure, and run 
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
-	$(BIN)/python -m unittest discover -t . -s tests
+	$(BIN)/python -m tests
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)

@@ -1,0 +1,44 @@
+"""Runs every test in two processes at once: those that drive the installed program, which mostly wait, and the rest.
+
+python -m tests
+"""
+
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections.abc import Iterator
+
+_PARTS = ("whole", "rest")
+
+
+def tests_of(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
+    """Every single test of a suite."""
+    for one in suite:
+        if isinstance(one, unittest.TestSuite):
+            yield from tests_of(one)
+        else:
+            yield one
+
+
+def run(part: str) -> bool:
+    """Runs one part; whether everything went well."""
+    every = unittest.defaultTestLoader.discover("tests", top_level_dir=".")
+    chosen = [test for test in tests_of(every) if test.id().startswith("tests.whole.") == (part == "whole")]
+    return unittest.TextTestRunner(verbosity=1).run(unittest.TestSuite(chosen)).wasSuccessful()
+
+
+def main() -> int:
+    if len(sys.argv) > 1:
+        return 0 if run(sys.argv[1]) else 1
+    with tempfile.TemporaryFile("w+") as said:
+        beside = subprocess.Popen([sys.executable, "-m", "tests", _PARTS[1]], stdout=said, stderr=said)
+        code = subprocess.run([sys.executable, "-m", "tests", _PARTS[0]]).returncode
+        other = beside.wait()
+        said.seek(0)
+        sys.stderr.write(said.read())
+    return code or other
+
+
+if __name__ == "__main__":
+    sys.exit(main())
