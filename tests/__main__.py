@@ -12,7 +12,7 @@ from collections.abc import Iterator
 _PARTS = ("first", "second")
 _FIRST = "tests.whole."
 """Tests that drive the installed program …"""
-_BUT = ("tests.whole.test_decide.", "tests.whole.test_faults.")
+_BUT = tuple(f"tests.whole.test_{name}." for name in ("decide", "faults", "plans", "reports"))
 """… but for these, which go with all others."""
 
 
