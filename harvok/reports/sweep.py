@@ -50,13 +50,15 @@ def _line(panel: "Axes", reading: SweepReading) -> None:
         panel.axhline(reading.baseline.mean / 1e6, color=_BASELINE, linestyle=":", label="baseline")
     if reading.knee:
         panel.axvline(reading.points.index(reading.knee), color=_BASELINE, linewidth=0.8)
-        panel.annotate("knee", (reading.points.index(reading.knee), 0), xytext=(4, 6), textcoords="offset points")
+        panel.annotate(
+            "knee", (reading.points.index(reading.knee), top * 1.1), xytext=(5, 0), textcoords="offset points"
+        )
     panel.set_xticks(places, [one.settings[0].text for one in reading.points])
     panel.set_xlabel(reading.points[0].settings[0].name)
     panel.set_ylabel("Mb/s of goodput")
-    panel.set_ylim(0, top * 1.15)
+    panel.set_ylim(0, top * 1.2)
     panel.grid(axis="y", alpha=0.3)
-    panel.legend(loc="lower right")
+    panel.legend(loc="upper left")
 
 
 def _span(point: SweptPoint) -> tuple[float, float]:

@@ -12,7 +12,7 @@ from harvok.core.models.run import RigRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.delay import DelayFindings, DelayTest, delay_test
 from harvok.core.wire.stamp import STAMP_PORT
-from harvok.errors import FarEndError
+from harvok.errors import FarEndError, UsageError
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
 from harvok.rigs.reflected import LoadSettings, ReflectedRig
@@ -20,7 +20,7 @@ from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
-from harvok.station.client import resolve
+from harvok.station.client import parse_station, resolve
 from harvok.traffic.delay import Way, find_way
 
 _STATION_REFLECTOR_PORT = 26472
@@ -67,12 +67,24 @@ def _stations(request: DelayRequest, stack: ExitStack, observer: Observer, clock
     return rig
 
 
+def reflector_port(request: DelayRequest) -> int | None:
+    """The reflector's port where one was named: with its option or, unless a load needs the station's own, behind the
+    target's name. Raises UsageError when both are given and differ."""
+    target = request.stations.station
+    if request.test.loads or not ("]:" in target or target.count(":") == 1):
+        return request.port
+    _, port = parse_station(target)
+    if request.port not in (None, port):
+        raise UsageError(f"{target} and --port {request.port} name different ports", "Give one of them.")
+    return port
+
+
 def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: Clock) -> Way:
-    settings = request.stations
+    settings, asked = request.stations, reflector_port(request)
     if request.by == "echo":
         ports: tuple[int, ...] = ()
-    elif request.port is not None:
-        ports = (request.port,)
+    elif asked is not None:
+        ports = (asked,)
     elif stations:
         port = stations.delay_port()
         if not port:
@@ -80,7 +92,7 @@ def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: 
         ports = (port,)
     else:
         ports = (_STATION_REFLECTOR_PORT, STAMP_PORT)
-    told = request.port is not None or settings.stamp_key is not None or request.by == "stamp"
+    told = asked is not None or settings.stamp_key is not None or request.by == "stamp"
     echo = request.by == "echo" or not told
     return find_way(host, ports, settings.source, settings.stamp_key, request.test.trial, clock, echo)
 

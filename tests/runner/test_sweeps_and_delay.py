@@ -24,12 +24,13 @@ from harvok.core.procedures.udp import UdpTest
 from harvok.core.trial import TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpInterval, UdpTrial
-from harvok.errors import LogbookError, NothingFoundError, PlanError, ServicesFileError
+from harvok.errors import LogbookError, NothingFoundError, PlanError, ServicesFileError, UsageError
 from harvok.logbook.recovery import encode_entry, put_together
 from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
 from harvok.rigs.stations import StationsSettings
 from harvok.runner import sweeps
+from harvok.runner.delay import DelayRequest, reflector_port
 from harvok.runner.flows import FlowRequest
 from harvok.runner.keeping import Label
 from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
@@ -134,6 +135,23 @@ class Delays(unittest.TestCase):
         figures = list(figures_of(DelayTrialResult("echo", [Echo(0, 0.0), Echo(1, 0.1)]), {}))
         self.assertEqual([(figure.quantity, figure.value) for figure in figures], [("two-way-loss", 1.0)])
         self.assertEqual(list(figures_of(DelayTrialResult("echo"), {})), [])
+
+
+class WhereTheReflectorIs(unittest.TestCase):
+    def port(self, target: str, port: int | None = None, loads: tuple[Any, ...] = ()) -> int | None:
+        test = DelayTest(DelayTrial(5, 0.1), loads)
+        return reflector_port(DelayRequest(StationsSettings(target, ""), test, "", [], port))
+
+    def test_named_in_one_of_two_ways(self) -> None:
+        self.assertIsNone(self.port("hall"))
+        self.assertIsNone(self.port("2001:2::2"))
+        self.assertEqual((self.port("hall:862"), self.port("[2001:2::2]:862"), self.port("hall", 862)), (862,) * 3)
+        self.assertEqual(self.port("hall:862", 862), 862)
+        with self.assertRaises(UsageError):
+            self.port("hall:862", 863)
+
+    def test_under_load_the_targets_port_is_that_of_control(self) -> None:
+        self.assertIsNone(self.port("hall:27000", None, ("tcp-send",)))
 
 
 class Conditions(unittest.TestCase):
