@@ -3,7 +3,7 @@ import unittest
 
 from harvok.core.figures import Figure
 from harvok.core.judgement.sample import RunSample, Series
-from harvok.core.judgement.sweep import Point, Setting, loss_bound_bps, order_of, read_sweep, window_bound_bps
+from harvok.core.judgement.sweep import Point, Setting, order_of, read_sweep, window_bound_bps
 from harvok.errors import UsageError
 from harvok.runner.sweeps import parse_axis, point_name
 
@@ -65,7 +65,6 @@ class TheReading(unittest.TestCase):
 
     def test_arithmetic(self) -> None:
         self.assertAlmostEqual(window_bound_bps(65536, 0.01), 52_428_800)
-        self.assertAlmostEqual(loss_bound_bps(1460, 0.1, 1e-4), 14.2e6, delta=0.1e6)
 
 
 class TheAxes(unittest.TestCase):

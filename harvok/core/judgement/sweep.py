@@ -135,8 +135,3 @@ def best_of(points: Sequence[SweptPoint]) -> SweptPoint:
 def window_bound_bps(window_bytes: float, rtt_s: float) -> float:
     """What a window lets through at most (RFC 6349 §3.3): window / RTT."""
     return window_bytes * 8 / rtt_s
-
-
-def loss_bound_bps(mss_bytes: float, rtt_s: float, loss: float) -> float:
-    """What losses let Reno-like congestion control reach, by the square-root law: 1.22 × MSS / (RTT × √loss)."""
-    return 1.22 * mss_bytes * 8 / (rtt_s * math.sqrt(loss))
