@@ -10,8 +10,8 @@ import errno
 import mmap
 import socket
 import struct
-from collections import deque
-from dataclasses import asdict, dataclass, replace
+from collections import Counter, deque
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -20,13 +20,12 @@ from numpy.typing import NDArray
 from harvok.core.ends import Direction
 from harvok.core.impairment import DirectionReport, Impairment
 from harvok.core.measures.delay import DelayHistogram
-from harvok.core.measures.fates import Fate
+from harvok.core.measures.fates import Fate, Fates
 from harvok.errors import NearEndError
-from harvok.traffic.rings import listen_to_everything, open_packet_socket, statistics
+from harvok.traffic.rings import EVERY_PROTOCOL, SOL_PACKET, bind, listen_to_everything, open_packet_socket, statistics
 
-_SOL_PACKET = 263
 _RX_RING, _VERSION, _RESERVE, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 10, 12, 13, 14, 15, 23
-_V2, _EVERY_PROTOCOL = 1, 0x0003
+_V2 = 1
 _KERNEL, _USER, _SEND_REQUEST = 0, 1, 1
 _VLAN_VALID = 1 << 4
 _SLOT_BYTES = 2048
@@ -66,7 +65,7 @@ class _Ring:
     def __init__(self, sock: socket.socket, option: int, slots: int, layout: np.dtype[Any]) -> None:
         size = slots * _SLOT_BYTES
         block = min(_BLOCK_BYTES, size)
-        sock.setsockopt(_SOL_PACKET, option, struct.pack("IIII", block, size // block, _SLOT_BYTES, slots))
+        sock.setsockopt(SOL_PACKET, option, struct.pack("IIII", block, size // block, _SLOT_BYTES, slots))
         self._map = mmap.mmap(sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8)
         self.slots: NDArray[Any] = memory.view(layout)
@@ -77,49 +76,29 @@ class _Ring:
 
 def _open(interface: str) -> socket.socket:
     sock = open_packet_socket(interface)
-    sock.setsockopt(_SOL_PACKET, _VERSION, _V2)
-    sock.setsockopt(_SOL_PACKET, _VNET_HDR, 1)
+    sock.setsockopt(SOL_PACKET, _VERSION, _V2)
+    sock.setsockopt(SOL_PACKET, _VNET_HDR, 1)
     return sock
-
-
-def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
-    try:
-        sock.bind((interface, protocol))
-    except OSError as error:
-        raise NearEndError(f"there is no interface {interface}", "`harvok ports` lists them.") from error
-
-
-@dataclass(slots=True)
-class _Counts:
-    """What was done so far; see DirectionReport."""
-
-    in_frames: int = 0
-    in_bytes: int = 0
-    out_frames: int = 0
-    out_bytes: int = 0
-    lost: int = 0
-    queue_drops: int = 0
-    duplicated: int = 0
-    reordered: int = 0
-    corrupted: int = 0
-    too_large: int = 0
-    overrun: int = 0
 
 
 @dataclass(slots=True)
 class _Held:
-    """Frames that wait, in the order in which they are due; those before `start` are gone. `special` when any of them
-    is to go twice or bent; `words` is the length of the longest, in words of eight bytes."""
+    """Frames that wait, in the order in which they are due; those before `start` are gone. A frame that goes twice
+    stands here twice. `last` marks the copy with which its slot is given back, `bent` those of which a bit is turned;
+    `special` is whether any is not last, or bent. `words` is the length of the longest, in words of eight bytes."""
 
     due_ns: NDArray[np.int64]
     at_ns: NDArray[np.int64]
     slots: NDArray[np.int64]
-    twice: NDArray[np.bool_]
+    last: NDArray[np.bool_]
     bent: NDArray[np.bool_]
     special: bool
     words: int
-    next_due_ns: int
     start: int = 0
+
+    @property
+    def next_due_ns(self) -> int:
+        return int(self.due_ns[self.start])
 
 
 class Lane:
@@ -132,9 +111,9 @@ class Lane:
         self._fate = Fate(impairment, seed)
         self._rng = np.random.default_rng(seed)
         self._hearing, self._sending = _open(source), _open(target)
-        self._hearing.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
-        self._hearing.setsockopt(_SOL_PACKET, _RESERVE, _RESERVED)
-        self._sending.setsockopt(_SOL_PACKET, _LOSS, 1)
+        self._hearing.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
+        self._hearing.setsockopt(SOL_PACKET, _RESERVE, _RESERVED)
+        self._sending.setsockopt(SOL_PACKET, _LOSS, 1)
         self._rx = _Ring(self._hearing, _RX_RING, most_held, _RX_LAYOUT)
         self._tx = _Ring(self._sending, _TX_RING, _SEND_SLOTS, _TX_LAYOUT)
         self._rx_lengths, self._tx_lengths = self._rx.slots["length"], self._tx.slots["length"]
@@ -143,14 +122,14 @@ class Lane:
         self._head = self._tx_head = self._tx_free = self._outstanding = 0
         self._last_take_ns = 0
         self._held: deque[_Held] = deque()
-        self._count = _Counts()
+        self._count: Counter[str] = Counter()  # of the fields of DirectionReport
         self._gone: list[tuple[int, NDArray[np.int64], NDArray[np.int64]]] = []
         self._all, self._recent = DelayHistogram(), DelayHistogram()
         self._late = DelayHistogram()
         self._pending_send = False
         self.become(impairment)
-        _bind(self._sending, target, 0)
-        _bind(self._hearing, source, _EVERY_PROTOCOL)
+        bind(self._sending, target, 0)
+        bind(self._hearing, source, EVERY_PROTOCOL)
         listen_to_everything(self._hearing, source)
 
     def fileno(self) -> int:
@@ -185,60 +164,47 @@ class Lane:
         frames = self._rx.slots[head : head + count]
         lengths = frames["length"].astype(np.int64)
         at_ns = frames["s"].astype(np.int64) * 1_000_000_000 + frames["ns"]
-        now = self._count
-        now.in_frames += count
-        now.in_bytes += int(lengths.sum())
+        self._count.update(in_frames=count, in_bytes=int(lengths.sum()))
         slots = np.arange(head, head + count)
         odd = (frames["length"] != frames["kept"]) | ((frames["status"] & _VLAN_VALID) != 0)
         if self._fate.delays_only and not odd.any():
-            due_ns, none = self._fate.due_ns(at_ns), np.zeros(count, dtype=bool)
-            self._hold(due_ns, at_ns, slots, none, none, special=False, longest=int(lengths.max()))
+            words, last = _words(lengths), np.ones(count, dtype=bool)
+            self._hold(_Held(self._fate.due_ns(at_ns), at_ns, slots, last, ~last, special=False, words=words))
             return
         fates = self._fate.decide(at_ns, lengths)
         goes_on = fates.goes_on & ~odd
-        now.too_large += int(odd.sum())
-        now.lost += int((fates.lost & ~odd).sum())
-        now.queue_drops += int((fates.queue_drops & ~odd & ~fates.lost).sum())
-        now.duplicated += int((fates.duplicated & goes_on).sum())
-        now.reordered += int((fates.held_back & goes_on).sum())
-        now.corrupted += int((fates.corrupted & goes_on).sum())
+        self._count.update(
+            too_large=int(odd.sum()),
+            lost=int((fates.lost & ~odd).sum()),
+            queue_drops=int((fates.queue_drops & ~odd & ~fates.lost).sum()),
+            duplicated=int((fates.duplicated & goes_on).sum()),
+            reordered=int((fates.held_back & goes_on).sum()),
+            corrupted=int((fates.corrupted & goes_on).sum()),
+        )
         self._rx.status[slots[~goes_on]] = _KERNEL
         if goes_on.any():
-            twice, bent = fates.duplicated[goes_on], fates.corrupted[goes_on]
-            special, longest = bool(twice.any() or bent.any()), int(lengths[goes_on].max())
-            self._hold(fates.due_ns[goes_on], at_ns[goes_on], slots[goes_on], twice, bent, special, longest)
+            self._hold(_copies(fates, goes_on, at_ns, slots, _words(lengths[goes_on])))
 
-    def _hold(
-        self,
-        due_ns: NDArray[np.int64],
-        at_ns: NDArray[np.int64],
-        slots: NDArray[np.int64],
-        twice: NDArray[np.bool_],
-        bent: NDArray[np.bool_],
-        special: bool,
-        longest: int,
-    ) -> None:
+    def _hold(self, held: _Held) -> None:
         """Queues frames by the time at which they are due; sorts only where some overtake others."""
-        self._outstanding += len(due_ns)
-        words = -(-(_VNET_BYTES + longest) // 8)
-        first, last = int(due_ns[0]), int(self._held[-1].due_ns[-1]) if self._held else 0
-        held = _Held(due_ns, at_ns, slots, twice, bent, special, words, first)
-        in_order = self._fate.keeps_order or bool((due_ns[1:] >= due_ns[:-1]).all())
+        self._outstanding += int(np.count_nonzero(held.last))
+        in_order = self._fate.keeps_order or bool((held.due_ns[1:] >= held.due_ns[:-1]).all())
+        if self._held and held.next_due_ns < self._held[-1].due_ns[-1]:
+            in_order = False
         self._held.append(held)
-        if not in_order or first < last:
+        if not in_order:
             self._sort()
 
     def _sort(self) -> None:
-        """Puts all that waits into one stretch, in the order of its times."""
+        """Puts all that waits into one stretch, in the order of its times; copies of one frame keep theirs."""
         every = list(self._held)
-        due, at, slots, twice, bent = (
+        due, at, slots, last, bent = (
             np.concatenate([getattr(one, name)[one.start :] for one in every])
-            for name in ("due_ns", "at_ns", "slots", "twice", "bent")
+            for name in ("due_ns", "at_ns", "slots", "last", "bent")
         )
         order = np.argsort(due, kind="stable")
         special, words = any(one.special for one in every), max(one.words for one in every)
-        held = _Held(due[order], at[order], slots[order], twice[order], bent[order], special, words, int(due[order[0]]))
-        self._held = deque([held])
+        self._held = deque([_Held(due[order], at[order], slots[order], last[order], bent[order], special, words)])
 
     def release(self, wall_ns: int) -> bool:
         """Sends on what is due by now; False when nothing was."""
@@ -253,43 +219,31 @@ class Lane:
             first.start += went
             if first.start == len(first.due_ns):
                 self._held.popleft()
-            else:
-                first.next_due_ns = int(first.due_ns[first.start])
         if sent or self._pending_send:
             self._kick()
         return sent
 
     def _send(self, held: _Held, start: int, stop: int, wall_ns: int) -> int:
-        """Copies frames into the sending ring, and gives their slots back; returns how many found room."""
-        room = self._room(2 * (stop - start) if held.special else stop - start)
-        slots = held.slots[start:stop]
-        copies = slots
-        if held.special:
-            ends = np.cumsum(1 + held.twice[start:stop])
-            whole = int(np.searchsorted(ends, room, side="right"))
-            slots = slots[:whole]
-            copies = np.repeat(slots, 1 + held.twice[start : start + whole])
-        elif room < stop - start:
-            slots = copies = slots[:room]
-        if not len(slots):
-            if room and self._tx_head + room == _SEND_SLOTS:
-                self._tx_head, self._tx_free = 0, 0  # a doubled frame does not fit before the end of the ring
+        """Copies frames into the sending ring, and gives slots back; returns how many found room."""
+        count = self._room(stop - start)
+        if not count:
             self._pending_send = True
             return 0
-        stop = start + len(slots)
-        self._copy(copies, held.words)
+        stop = start + count
+        slots = done = held.slots[start:stop]
+        self._copy(slots, held.words)
         if held.special:
             self._bend(held, start, stop)
-        self._rx.status[_rows(slots)] = _KERNEL
-        head, count = self._tx_head, len(copies)
-        self._tx.status[head : head + count] = _SEND_REQUEST
-        self._tx_head, self._tx_free = (head + count) % _SEND_SLOTS, self._tx_free - count
-        self._outstanding -= len(slots)
-        self._count.out_frames += count
+            done = slots[held.last[start:stop]]
+        if len(done):
+            self._rx.status[_rows(done)] = _KERNEL
+        self._tx.status[self._tx_head : self._tx_head + count] = _SEND_REQUEST
+        self._tx_head, self._tx_free = (self._tx_head + count) % _SEND_SLOTS, self._tx_free - count
+        self._outstanding -= len(done)
         self._gone.append((wall_ns, held.at_ns[start:stop], held.due_ns[start:stop]))
         if len(self._gone) >= _STATISTICS_EVERY:
             self._tally()
-        return len(slots)
+        return count
 
     def _room(self, wanted: int) -> int:
         """How many slots of the sending ring are free in a row, up to `wanted`; looks only when it does not know."""
@@ -307,14 +261,13 @@ class Lane:
         self._tx.words[start : start + count, there : there + words] = self._rx.words[rows, here : here + words]
         self._tx_lengths[start : start + count] = lengths + _VNET_BYTES
         self._tx_headers[start : start + count] = lengths  # the kernel copies the frame into one linear buffer
-        self._count.out_bytes += int(lengths.sum())
+        self._count.update(out_frames=count, out_bytes=int(lengths.sum()))
 
     def _bend(self, held: _Held, start: int, stop: int) -> None:
         """Turns one bit of each frame that corruption befalls, behind its Ethernet header; a checksum that the kernel
         was yet to fill in is left to it, so that such a frame arrives bent and whole."""
-        places = np.cumsum(1 + held.twice[start:stop]) - (1 + held.twice[start:stop])
         for number in np.flatnonzero(held.bent[start:stop]):
-            row = self._tx.bytes[self._tx_head + int(places[number])]
+            row = self._tx.bytes[self._tx_head + int(number)]
             length = int(self._rx_lengths[held.slots[start + number]])
             at = _TX_FRAME + int(self._rng.integers(_ETHERNET_BYTES, max(length, _ETHERNET_BYTES + 1)))
             row[at] ^= 1 << int(self._rng.integers(8))
@@ -346,9 +299,9 @@ class Lane:
     def report(self, whole: bool) -> DirectionReport:
         """What was done so far; delays of the time since the last report, or with `whole` of all."""
         self._tally()
-        self._count.overrun += statistics(self._hearing)[1]
+        self._count["overrun"] += statistics(self._hearing)[1]
         given = self._all if whole else self._recent
-        told = DirectionReport(self.direction, **asdict(self._count), queued_frames=self._outstanding)
+        told = DirectionReport(self.direction, **self._count, queued_frames=self._outstanding)
         delays = given.summary()
         if delays:
             told = replace(
@@ -367,6 +320,23 @@ class Lane:
         """Gives the rings back to the kernel."""
         self._hearing.close()
         self._sending.close()
+
+
+def _words(lengths: NDArray[np.int64]) -> int:
+    """The longest frame with its virtio header, in words of eight bytes."""
+    return -(-(_VNET_BYTES + int(lengths.max())) // 8)
+
+
+def _copies(
+    fates: Fates, goes_on: NDArray[np.bool_], at_ns: NDArray[np.int64], slots: NDArray[np.int64], words: int
+) -> _Held:
+    """The frames that go on, those that go twice two times; of these the first copy alone may be bent."""
+    which = np.repeat(np.flatnonzero(goes_on), 1 + fates.duplicated[goes_on])
+    first, last = np.ones(len(which), dtype=bool), np.ones(len(which), dtype=bool)
+    first[1:] = last[:-1] = which[1:] != which[:-1]
+    bent = fates.corrupted[which] & first
+    special = bool(bent.any() or not last.all())
+    return _Held(fates.due_ns[which], at_ns[which], slots[which], last, bent, special, words)
 
 
 def _rows(slots: NDArray[np.int64]) -> Any:

@@ -28,11 +28,11 @@ from harvok.core.wire.test_frame import (
 )
 from harvok.errors import NearEndError
 
-_SOL_PACKET = 263
+SOL_PACKET = 263
 _ADD_MEMBERSHIP, _PROMISCUOUS = 1, 1
 _RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 6, 10, 13, 14, 15, 23
 _V2, _V3 = 1, 2
-_EVERY_PROTOCOL = 0x0003
+EVERY_PROTOCOL = 0x0003
 _SO_ATTACH_FILTER = 26
 _FREE, SEND_REQUEST = 0, 1  # TP_STATUS_AVAILABLE, TP_STATUS_SEND_REQUEST
 _WITH_USER = 1
@@ -57,14 +57,15 @@ def open_packet_socket(interface: str) -> socket.socket:
         ) from error
 
 
-def _bind(sock: socket.socket, interface: str, protocol: int) -> None:
+def bind(sock: socket.socket, interface: str, protocol: int) -> None:
+    """Binds a packet socket, or closes it. Raises NearEndError when there is no such interface."""
     try:
         sock.bind((interface, protocol))
     except OSError as error:
         sock.close()
         if error.errno == errno.ENODEV:
             raise NearEndError(
-                f"there is no interface {interface}", "`ip link` lists them; correct the rig file."
+                f"there is no interface {interface}", "`harvok ports` lists them; correct what names it."
             ) from error
         raise
 
@@ -83,11 +84,11 @@ class SendRing:
             raise ValueError(f"{slots} slots of {slot_bytes} B do not fill whole pages")
         self.slots = slots
         self._sock = open_packet_socket(interface)
-        self._sock.setsockopt(_SOL_PACKET, _VERSION, _V2)
-        self._sock.setsockopt(_SOL_PACKET, _VNET_HDR, 1)
-        self._sock.setsockopt(_SOL_PACKET, _LOSS, 1)
+        self._sock.setsockopt(SOL_PACKET, _VERSION, _V2)
+        self._sock.setsockopt(SOL_PACKET, _VNET_HDR, 1)
+        self._sock.setsockopt(SOL_PACKET, _LOSS, 1)
         request = struct.pack("IIII", size, 1, slot_bytes, slots)
-        self._sock.setsockopt(_SOL_PACKET, _TX_RING, request)
+        self._sock.setsockopt(SOL_PACKET, _TX_RING, request)
         self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)
         self._fill(memory, frames, ip)
@@ -103,7 +104,7 @@ class SendRing:
         lap = memory.reshape(-1).view(layout)
         self.status: NDArray[np.uint32] = lap["status"]
         self.mark: NDArray[Any] = lap["mark"]
-        _bind(self._sock, interface, 0)
+        bind(self._sock, interface, 0)
 
     def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp) -> None:
         for turn, frame in enumerate(frames):
@@ -200,15 +201,15 @@ class ReceiveRing:
     def __init__(self, interface: str, ip: FrameIp, stream: int, blocks: int) -> None:
         self._blocks = blocks
         self._sock = open_packet_socket(interface)
-        self._sock.setsockopt(_SOL_PACKET, _VERSION, _V3)
-        self._sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
+        self._sock.setsockopt(SOL_PACKET, _VERSION, _V3)
+        self._sock.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
         snap = mark_offset(ip) + mark_bytes(ip)
         attach_filter(self._sock, stream_filter(ip, stream, snap))
         frame_bytes = 2048
         request = struct.pack(
             "IIIIIII", _BLOCK_BYTES, blocks, frame_bytes, _BLOCK_BYTES // frame_bytes * blocks, _RETIRE_MS, 0, 0
         )
-        self._sock.setsockopt(_SOL_PACKET, _RX_RING, request)
+        self._sock.setsockopt(SOL_PACKET, _RX_RING, request)
         self._map = mmap.mmap(
             self._sock.fileno(), _BLOCK_BYTES * blocks, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE
         )
@@ -227,7 +228,7 @@ class ReceiveRing:
         self._at = 0
         self._poll = select.poll()
         self._poll.register(self._sock, select.POLLIN | select.POLLERR)
-        _bind(self._sock, interface, _EVERY_PROTOCOL)
+        bind(self._sock, interface, EVERY_PROTOCOL)
         listen_to_everything(self._sock, interface)
 
     def blocks(self, timeout_ms: int) -> Iterator[Block]:
@@ -261,22 +262,22 @@ class ReceiveRing:
 def listen_to_everything(sock: socket.socket, interface: str) -> None:
     """Lets the port take frames for any address, as long as the socket lives."""
     index = socket.if_nametoindex(interface)
-    sock.setsockopt(_SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _PROMISCUOUS, 0, b""))
+    sock.setsockopt(SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _PROMISCUOUS, 0, b""))
 
 
 def counting_socket(interface: str, ip: FrameIp, stream: int) -> socket.socket:
     """A socket that only counts: how many frames of a stream come in on a port; see `statistics`."""
     sock = open_packet_socket(interface)
-    sock.setsockopt(_SOL_PACKET, _IGNORE_OUTGOING, 1)
+    sock.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
     attach_filter(sock, stream_filter(ip, stream, 64))
-    _bind(sock, interface, _EVERY_PROTOCOL)
+    bind(sock, interface, EVERY_PROTOCOL)
     return sock
 
 
 def statistics(sock: socket.socket) -> tuple[int, int]:
     """(frames that passed the filter, those of them that were dropped) since this was last asked."""
-    packets, drops = struct.unpack("II", sock.getsockopt(_SOL_PACKET, _STATISTICS, 12)[:8])
+    packets, drops = struct.unpack("II", sock.getsockopt(SOL_PACKET, _STATISTICS, 12)[:8])
     return packets, drops
 
 

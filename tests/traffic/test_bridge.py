@@ -135,6 +135,14 @@ class BetweenTwoLeads(unittest.TestCase):
         self.assertEqual(len(bent), report.directions[0].corrupted)
         self.assertTrue(all(frame[:14] == frame_of(0, 300)[:14] for frame in bent))
 
+    def test_copies_go_round_the_end_of_the_sending_ring(self) -> None:
+        """The ring has 4096 slots: doubled frames stand across its end sooner or later, and all else waits for them."""
+        came, _, report = self.carried(Impairment(duplication=0.5), [60] * 6000, 0.0002)
+        there = report.directions[0]
+        self.assertGreater(there.out_frames, 2 * 4096)
+        self.assertEqual((len(came), there.queued_frames), (6000 + there.duplicated, 0))
+        self.assertEqual(set(self.numbers(came)), set(range(6000)))
+
     def test_what_does_not_fit_into_the_queue_is_dropped(self) -> None:
         came, _, report = self.carried(Impairment(rate_bps=1e6, queue_bytes=5000), [996] * 60, 0.0)
         there = report.directions[0]
