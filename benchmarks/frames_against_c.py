@@ -23,7 +23,7 @@ from harvok.host.cpu import usable_cores
 from harvok.host.namespaces import TESTER_PORTS
 from harvok.rigs.ports import FramePorts
 from harvok.rigs.virtual import VirtualPorts
-from harvok.traffic.frame_worker import enter
+from harvok.traffic.process import enter
 
 _SOURCE = Path(__file__).with_name("frames_reference.c")
 _FLAT_OUT_FPS = 1e9

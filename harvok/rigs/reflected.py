@@ -109,9 +109,7 @@ class _Load(Observer):
             raise self._fault
         if isinstance(self._result, UdpTrialResult) and isinstance(self._trial, UdpTrial):
             readings = read_trial(self._trial, self._result, self._stations.ip_version)
-            return sum(
-                reading.delivered_fps * reading.service.payload_bps / reading.service.load_fps for reading in readings
-            )
+            return sum(reading.goodput_bps for reading in readings)
         assert isinstance(self._result, TcpTrialResult)
         heard = self._result.directions[0].receiver
         return sum(heard.flow_bytes) * 8 / heard.elapsed_s if heard and heard.elapsed_s else 0.0

@@ -3,7 +3,7 @@
 import contextlib
 import socket
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -22,8 +22,9 @@ from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
 from harvok.station.client import StationAddress, StationClient, error_of, resolve
 from harvok.traffic.delay import DelaySession, StampProber
+from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source, check_source
-from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, Half, open_near_half
+from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, open_near_half
 from harvok.traffic.tcp import Door
 
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
@@ -94,14 +95,8 @@ class StationsRig:
 
     def try_data(self, trial: FlowTrial) -> None:
         """Opens the data connections of a trial and lets them go. Raises DataBlockedError when one does not open."""
-        prepared = self._client.prepare(trial)
-        door = Door(
-            (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)
-        )
-        try:
-            open_near_half(trial, door, self._settings.source, self._clock).close()
-        finally:
-            self._release()
+        with self._near_half(trial):
+            pass
 
     def probe(self, trial: DelayTrial) -> DelayTrialResult | None:
         """Asks the far end's reflector; None when it has none."""
@@ -144,6 +139,13 @@ class StationsRig:
 
     def _flow(self, trial: FlowTrial, collected: "_Collector") -> list[AnySummary]:
         """Runs both halves of a trial; returns what each says of each direction."""
+        with self._near_half(trial) as near:
+            return self._run_halves(trial, near, collected)
+
+    @contextlib.contextmanager
+    def _near_half(self, trial: FlowTrial) -> Iterator[Half]:
+        """The near half of a trial that the far end has prepared, with every data connection open, for as long as it
+        lasts."""
         prepared = self._client.prepare(trial)
         door = Door(
             (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)
@@ -151,7 +153,7 @@ class StationsRig:
         try:
             near = open_near_half(trial, door, self._settings.source, self._clock)
             try:
-                return self._run_halves(trial, near, collected)
+                yield near
             finally:
                 near.close()
         finally:

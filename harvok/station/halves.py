@@ -14,7 +14,8 @@ from harvok.core.models.control import Fault, HalfResult, PreparedHalf, Progress
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES
 from harvok.errors import HarvokError, LimitError, ProtocolError
 from harvok.host.cpu import Meter
-from harvok.traffic.table import AnyInterval, FlowTrial, Half, make_half, open_gate
+from harvok.traffic.half import Half
+from harvok.traffic.table import AnyInterval, FlowTrial, make_half, open_gate
 
 _ADMISSION_TIMEOUT_S = 10.0
 _KEEP_ALIVE_S = 1.0

@@ -7,11 +7,9 @@ messages with one call, each of which may be such a super-datagram. Every datagr
 import contextlib
 import ctypes
 import errno
-import select
 import socket
 import struct
 import sys
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,13 +19,13 @@ from numpy.typing import NDArray
 from harvok.clock import SYSTEM
 from harvok.core.udp_trial import Means, Method
 from harvok.core.wire.datagram import HEAD_BYTES
+from harvok.traffic.sockets import never_fragment
+from harvok.traffic.stamps import SO_TIMESTAMPNS
 
 _SOL_UDP, _UDP_SEGMENT, _UDP_GRO = 17, 103, 104  # uapi linux/udp.h
-_SO_TIMESTAMPNS, _SO_RCVBUFFORCE, _SO_MEMINFO = 35, 33, 55  # uapi asm-generic/socket.h
+_SO_RCVBUFFORCE, _SO_MEMINFO = 33, 55  # uapi asm-generic/socket.h
 _MEMINFO_DROPS = 8  # SK_MEMINFO_DROPS, uapi linux/sock_diag.h
-_IP_RECVERR, _IPV6_RECVERR = 11, 25
-_MTU_DISCOVER = {socket.AF_INET: (socket.IPPROTO_IP, 10), socket.AF_INET6: (socket.IPPROTO_IPV6, 23)}
-_NEVER_FRAGMENT = 2  # IP_PMTUDISC_DO
+_RECEIVE_ERRORS = {socket.AF_INET: (socket.IPPROTO_IP, 11), socket.AF_INET6: (socket.IPPROTO_IPV6, 25)}  # IP_RECVERR
 _MOST_SEGMENTS, _MOST_SUPER_BYTES = 64, 65000
 _MESSAGES = 32  # taken with one call
 _SUPER_SLOT = 1 << 16
@@ -63,16 +61,15 @@ def prepare_sending(sock: socket.socket) -> None:
     sock.setblocking(False)
     if sys.platform != "linux":
         return
-    level, option = _MTU_DISCOVER[socket.AddressFamily(sock.family)]
-    sock.setsockopt(level, option, _NEVER_FRAGMENT)
-    sock.setsockopt(level, _IP_RECVERR if level == socket.IPPROTO_IP else _IPV6_RECVERR, 1)
+    never_fragment(sock)
+    sock.setsockopt(*_RECEIVE_ERRORS[socket.AddressFamily(sock.family)], 1)
 
 
 def prepare_receiving(sock: socket.socket, buffer_bytes: int | None) -> None:
     """Kernel stamps, and a socket buffer that is large unless a size was asked for."""
     wanted = buffer_bytes or _WANTED_BUFFER
     if sys.platform == "linux":
-        sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+        sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
         if buffer_bytes is None:
             with contextlib.suppress(OSError):  # needs CAP_NET_ADMIN; without it the system's limit holds
                 sock.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, wanted)
@@ -260,10 +257,3 @@ def make_receiver(
     if method == "plain" or sys.platform != "linux":
         return PlainReceiver(sock, trial, payload_bytes)
     return BatchReceiver(sock, trial, payload_bytes, coalesce=batch > 1)
-
-
-def wait_readable(sockets: list[socket.socket], poll: "select.poll", timeout_ms: int) -> Iterator[int]:
-    """The positions of the sockets on which something has come; waits up to `timeout_ms`."""
-    by_fd = {sock.fileno(): at for at, sock in enumerate(sockets)}
-    for fd, _ in poll.poll(timeout_ms):
-        yield by_fd[fd]

@@ -6,12 +6,10 @@ parent is gone, and the worker goes too. Sender and receiver are processes of th
 each other.
 """
 
-import ctypes
 import json
 import os
 import sys
 import threading
-from collections.abc import Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
@@ -31,26 +29,15 @@ from harvok.core.wire.frame_orders import (
 )
 from harvok.errors import HarvokError
 from harvok.traffic.counters import Counters, FrameCell
+from harvok.traffic.process import enter, wake_precisely
 
 if TYPE_CHECKING:
     from harvok.traffic.rings import ReceiveRing, SendRing
 
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
-_PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
 _LAPSE_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
-
-
-def enter(namespaces: Sequence[str]) -> None:
-    """Joins namespaces, named by paths below /proc, in the order given."""
-    libc = ctypes.CDLL(None, use_errno=True)
-    for path in namespaces:
-        fd = os.open(path, os.O_RDONLY)
-        if libc.setns(fd, 0):
-            code = ctypes.get_errno()
-            raise OSError(code, os.strerror(code), path)
-        os.close(fd)
 
 
 def send(order: SendOrder, counters: Counters) -> SendReport:
@@ -325,7 +312,7 @@ def main() -> None:
     except OSError as error:
         _say(Failed(f"a worker could not enter the rig: {error.strerror}", "Start again; the rig may have gone."))
         return
-    ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
+    wake_precisely()
     _say(Ready())
     for text in sys.stdin.buffer:
         try:

@@ -5,7 +5,6 @@ line on standard input is a new plan, carried out from then on. When standard in
 ends. Nothing of the ports is changed but what goes away with the process.
 """
 
-import ctypes
 import gc
 import json
 import os
@@ -19,9 +18,8 @@ from typing import Any
 from harvok.clock import SYSTEM
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
 from harvok.errors import HarvokError
-from harvok.traffic.frame_worker import enter
+from harvok.traffic.process import enter, wake_precisely
 
-_PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
 _SPIN_NS, _NAP_NS = 60_000, 50_000
 _IDLE_MS = 5
 _REPORT_NS = 1_000_000_000
@@ -152,7 +150,7 @@ def _listen(bridge: _Bridge) -> None:
 
 def main(arguments: Sequence[str]) -> None:
     orders = BridgeOrders.decode(arguments[1])
-    ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
+    wake_precisely()
     try:
         enter(orders.namespaces)
         bridge = _Bridge(orders)

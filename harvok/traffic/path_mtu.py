@@ -1,7 +1,6 @@
 """Finds the path MTU by probing (RFC 8899 in spirit): padded STAMP packets that may not be fragmented."""
 
 import contextlib
-import socket
 
 from harvok.clock import Clock
 from harvok.core.delay_trial import DelayTrial
@@ -9,10 +8,8 @@ from harvok.core.ethernet import IP_HEADER_BYTES, UDP_HEADER_BYTES, IpVersion
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES, PLAIN_BYTES
 from harvok.errors import NearEndError
 from harvok.traffic.delay import DelaySession, StampProber
-from harvok.traffic.sockets import Source
+from harvok.traffic.sockets import Source, never_fragment
 
-_PROBE = 3  # IP_PMTUDISC_PROBE, uapi linux/in.h: never fragment, and never mind what the kernel believes
-_DISCOVER = {4: (socket.IPPROTO_IP, 10), 6: (socket.IPPROTO_IPV6, 23)}
 _LEAST: dict[IpVersion, int] = {4: 576, 6: 1280}  # RFC 791 §3.1, RFC 8200 §5
 _MOST_BYTES = 9216
 _TRIES, _GAP_S, _WAIT_S = 3, 0.02, 0.25
@@ -47,7 +44,7 @@ def _comes_back(
         return False
     prober = StampProber(address, source, key, payload)
     with contextlib.closing(prober.sock):
-        prober.sock.setsockopt(*_DISCOVER[version], _PROBE)
+        never_fragment(prober.sock, whatever_the_kernel_believes=True)
         session = DelaySession(prober, clock)
         try:
             got = session.run(DelayTrial(_TRIES, _GAP_S, payload, wait_s=_WAIT_S), lambda _: session.interrupt())

@@ -13,6 +13,8 @@ from harvok.errors import NearEndError, UnsupportedError
 
 _SO_MAX_PACING_RATE = 47  # Linux uapi asm-generic/socket.h; Python has no name for it
 _LISTEN_BACKLOG = 128
+_MTU_DISCOVER = {socket.AF_INET: (socket.IPPROTO_IP, 10), socket.AF_INET6: (socket.IPPROTO_IPV6, 23)}
+_DO, _PROBE = 2, 3  # IP_PMTUDISC_DO, IP_PMTUDISC_PROBE, uapi linux/in.h
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +86,12 @@ def _set_pacing(sock: socket.socket, pacing_bps: float) -> None:
     if not has_tcp_info():  # pacing of sockets came to Linux long before anything else
         raise UnsupportedError("this system cannot pace a socket", "Leave out --pacing.")
     _set(sock, socket.SOL_SOCKET, _SO_MAX_PACING_RATE, struct.pack("=Q", round(pacing_bps / 8)), "--pacing")
+
+
+def never_fragment(sock: socket.socket, whatever_the_kernel_believes: bool = False) -> None:
+    """Lets nothing leave in pieces: what is larger than the path's MTU is an error, or else sent whole all the same."""
+    level, option = _MTU_DISCOVER[socket.AddressFamily(sock.family)]
+    sock.setsockopt(level, option, _PROBE if whatever_the_kernel_believes else _DO)
 
 
 def read_tcp_info(sock: socket.socket) -> TcpInfo | None:

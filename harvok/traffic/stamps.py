@@ -9,7 +9,7 @@ from typing import Any
 
 from harvok.clock import Clock
 
-_SO_TIMESTAMPNS = 35  # uapi asm-generic/socket.h
+SO_TIMESTAMPNS = 35  # uapi asm-generic/socket.h
 _IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52  # uapi linux/in6.h
 _IP_RECVTTL = 12  # uapi linux/in.h
 _CONTROL_BYTES = 128
@@ -29,7 +29,7 @@ def tell_times(sock: socket.socket) -> None:
     """Asks the kernel for stamps and TTLs, as far as it has them."""
     if sys.platform != "linux":
         return
-    sock.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+    sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
     with contextlib.suppress(OSError):
         if sock.family == socket.AF_INET6:
             sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVHOPLIMIT, 1)
@@ -42,7 +42,7 @@ def receive(sock: socket.socket, most_bytes: int, clock: Clock) -> Got:
     data, control, _, peer = sock.recvmsg(most_bytes, _CONTROL_BYTES)
     at_ns, hops_left = 0, 255
     for level, kind, value in control:
-        if (level, kind) == (socket.SOL_SOCKET, _SO_TIMESTAMPNS):
+        if (level, kind) == (socket.SOL_SOCKET, SO_TIMESTAMPNS):
             seconds, ns = struct.unpack("qq", value)
             at_ns = seconds * 1_000_000_000 + ns
         elif (level, kind) in ((socket.IPPROTO_IP, socket.IP_TTL), (socket.IPPROTO_IPV6, _IPV6_HOPLIMIT)):

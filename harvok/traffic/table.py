@@ -1,13 +1,12 @@
 """Every kind of traffic between near end and station: how it is opened, admitted and run. A row for each."""
 
-from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
 from harvok.clock import Clock
-from harvok.core.ends import End, Role
+from harvok.core.ends import End
 from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
 from harvok.core.udp_trial import UdpInterval, UdpSummary, UdpTrial
-from harvok.traffic.sampler import MeterMaker
+from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import Door, Gate, TcpHalf, connect_flows
 from harvok.traffic.udp import UdpGate, UdpHalf, open_flows
@@ -15,16 +14,6 @@ from harvok.traffic.udp import UdpGate, UdpHalf, open_flows
 FlowTrial = TcpTrial | UdpTrial
 AnyInterval = HalfInterval | UdpInterval
 AnySummary = HalfSummary | UdpSummary
-
-
-class Half(Protocol):
-    """One end's half of a trial, whatever moves in it."""
-
-    def begin(self, role: Role, meter_maker: MeterMaker, on_interval: Callable[[Any], None]) -> None: ...
-    def wait(self, timeout_s: float | None = None) -> bool: ...
-    def interrupt(self) -> None: ...
-    def summaries(self) -> Sequence[AnySummary]: ...
-    def close(self) -> None: ...
 
 
 class FarGate(Protocol):

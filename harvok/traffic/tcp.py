@@ -9,15 +9,16 @@ import errno
 import os
 import socket
 import threading
-from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from harvok.clock import Clock
 from harvok.core.ends import End, Role, role_at
-from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.trial import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
-from harvok.traffic.sampler import FlowWatch, MeterMaker, OnInterval
+from harvok.traffic.half import Half
+from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
 
 CONNECT_TIMEOUT_S = 5.0
@@ -186,73 +187,10 @@ def _read_exactly(sock: socket.socket, size: int) -> bytes:
     return raw
 
 
-class TcpHalf:
-    """One end's half of a trial: its flows in every direction, their workers, and a watcher for each direction."""
+class TcpHalf(Half):
+    """One end's half of a TCP trial."""
 
     def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, clock: Clock) -> None:
-        self._sockets = sockets
-        self._watches: list[FlowWatch] = []
-        self._threads: list[threading.Thread] = []
-        self._lock = threading.Lock()
-        self._fault: HarvokError | None = None
-        try:
-            for direction in trial.directions:
-                role = role_at(end, direction)
-                self._watches.append(FlowWatch(direction, role, trial, sockets[role], clock))
-            for watch in self._watches:
-                watch.wait_ready()
-        except BaseException:
-            self.close()
-            raise
-
-    def begin(self, role: Role, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
-        """Starts the flows on which this end plays `role`, and watches them in the background.
-
-        `on_interval` is called from the watching threads, one call at a time.
-        """
-        for watch in self._watches:
-            if watch.role == role:
-                watch.begin()
-                thread = threading.Thread(target=self._watch, args=[watch, meter_maker, on_interval], daemon=True)
-                thread.start()
-                self._threads.append(thread)
-
-    def _watch(self, watch: FlowWatch, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
-        def one_at_a_time(interval: HalfInterval) -> None:
-            with self._lock:
-                on_interval(interval)
-
-        try:
-            watch.watch(meter_maker, one_at_a_time)
-        except HarvokError as fault:
-            self._fault = self._fault or fault
-            self.interrupt()
-
-    def wait(self, timeout_s: float | None = None) -> bool:
-        """Waits until every direction is over for this end; False when `timeout_s` ran out first.
-
-        Raises FlowBrokenError when a flow broke.
-        """
-        for thread in self._threads:
-            thread.join(timeout_s)
-        if self._fault:
-            raise self._fault
-        return not any(thread.is_alive() for thread in self._threads)
-
-    def interrupt(self) -> None:
-        """Makes every watcher return soon."""
-        for watch in self._watches:
-            watch.interrupt()
-
-    def summaries(self) -> Sequence[HalfSummary]:
-        """What each direction says at its end, in the order of the trial."""
-        return [watch.summary() for watch in self._watches]
-
-    def close(self) -> None:
-        """Ends everything: watchers, workers, connections."""
-        self.interrupt()
-        for thread in self._threads:
-            thread.join()
-        for watch in self._watches:
-            watch.close()
-        close_all(self._sockets)
+        roles = [(direction, role_at(end, direction)) for direction in trial.directions]
+        watches = (FlowWatch(direction, role, trial, sockets[role], clock) for direction, role in roles)
+        super().__init__(watches, partial(close_all, sockets))

@@ -8,21 +8,19 @@ only.
 
 import contextlib
 import errno
-import ipaddress
 import os
 import secrets
 import select
 import socket
 import struct
 import threading
-from collections.abc import Sequence
-from pathlib import Path
+from functools import partial
+
+import psutil
 
 from harvok.core.ends import Direction, End, Role, role_at
 from harvok.core.trial import SocketOptions
 from harvok.core.udp_trial import (
-    UdpInterval,
-    UdpSummary,
     UdpTrial,
 )
 from harvok.core.wire.datagram import (
@@ -33,11 +31,11 @@ from harvok.core.wire.datagram import (
     is_answered,
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
-from harvok.errors import DataBlockedError, FarEndError, HarvokError, NearEndError
-from harvok.traffic.sampler import MeterMaker
+from harvok.errors import DataBlockedError, FarEndError, NearEndError
+from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
 from harvok.traffic.tcp import Door
-from harvok.traffic.udp_processes import OnUdpInterval, UdpProcess
+from harvok.traffic.udp_processes import UdpWatch
 
 _ASK_AGAIN_S = 0.2
 _ADMISSION_S = 5.0
@@ -140,13 +138,10 @@ def _aim_at_group(sock: socket.socket, trial: UdpTrial, group: tuple[str, int]) 
 
 
 def interface_index(address: str) -> int:
-    """The index of the interface that has an IPv6 address; 0 where this system does not tell."""
-    wanted = ipaddress.IPv6Address(address.partition("%")[0]).packed.hex()
-    with contextlib.suppress(OSError):
-        for line in Path("/proc/net/if_inet6").read_text().splitlines():
-            packed, index, *_ = line.split()
-            if packed == wanted:
-                return int(index, 16)
+    """The index of the interface that has an address; 0 where there is none."""
+    for name, addresses in psutil.net_if_addrs().items():
+        if any(one.address.partition("%")[0] == address.partition("%")[0] for one in addresses):
+            return socket.if_nametoindex(name)
     return 0
 
 
@@ -307,67 +302,12 @@ def _join(sock: socket.socket, group: str, own: str) -> None:
         sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton(group) + socket.inet_aton(own))
 
 
-class UdpHalf:
-    """One end's half of a trial: its flows in every direction, and the processes that send or receive them."""
+class UdpHalf(Half):
+    """One end's half of a UDP trial."""
 
     def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes) -> None:
-        self._flows = flows
-        self._lock = threading.Lock()
-        self._threads: list[threading.Thread] = []
-        self._fault: HarvokError | None = None
-        self._processes: list[UdpProcess] = []
         tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
-        try:
-            for direction in trial.directions:
-                self._processes.append(UdpProcess(direction, role_at(end, direction), trial, flows[direction], tag))
-            for process in self._processes:
-                process.wait_ready()
-        except BaseException:
-            self.close()
-            raise
-
-    def begin(self, role: Role, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
-        """Starts the directions in which this end plays `role`, and watches them in the background."""
-        for process in self._processes:
-            if process.role == role:
-                process.begin()
-                thread = threading.Thread(target=self._watch, args=[process, meter_maker, on_interval], daemon=True)
-                thread.start()
-                self._threads.append(thread)
-
-    def _watch(self, process: UdpProcess, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
-        def one_at_a_time(interval: UdpInterval) -> None:
-            with self._lock:
-                on_interval(interval)
-
-        try:
-            process.watch(meter_maker, one_at_a_time)
-        except HarvokError as fault:
-            self._fault = self._fault or fault
-            self.interrupt()
-
-    def wait(self, timeout_s: float | None = None) -> bool:
-        """Waits until every direction is over for this end; False when `timeout_s` ran out. Raises FlowBrokenError."""
-        for thread in self._threads:
-            thread.join(timeout_s)
-        if self._fault:
-            raise self._fault
-        return not any(thread.is_alive() for thread in self._threads)
-
-    def interrupt(self) -> None:
-        """Makes every direction end soon."""
-        for process in self._processes:
-            process.stop()
-
-    def summaries(self) -> Sequence[UdpSummary]:
-        """What each direction says at its end, in the order of the trial."""
-        return [process.summary for process in self._processes]
-
-    def close(self) -> None:
-        """Ends everything: processes, threads, sockets."""
-        self.interrupt()
-        for thread in self._threads:
-            thread.join()
-        for process in self._processes:
-            process.close()
-        close_flows(self._flows)
+        watches = (
+            UdpWatch(direction, role_at(end, direction), trial, flows[direction], tag) for direction in trial.directions
+        )
+        super().__init__(watches, partial(close_flows, flows))

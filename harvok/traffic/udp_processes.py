@@ -3,7 +3,6 @@
 import os
 import queue
 import subprocess
-import sys
 import threading
 from collections.abc import Callable, Sequence
 from json import loads
@@ -23,27 +22,30 @@ from harvok.core.udp_trial import (
 from harvok.errors import FlowBrokenError, NearEndError
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
+from harvok.traffic.workers import reap, spawn
 
 OnUdpInterval = Callable[[UdpInterval], None]
 
 _Line = dict[str, Any]
 
 
-class UdpProcess:
+class UdpWatch:
     """All flows of one direction at one end, in as many processes as there are cores for."""
 
     def __init__(self, direction: Direction, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int) -> None:
         self.direction: Direction = direction
         self.role: Role = role
-        self.summary = UdpSummary(direction, role)
+        self._summary = UdpSummary(direction, role)
         self._trial = trial
         self._lines: queue.SimpleQueue[_Line | None] = queue.SimpleQueue()
         count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
-        self._processes = [
-            _spawn(self._orders(tag, [*enumerate(flows)][number::count], count)) for number in range(count)
-        ]
+        self._processes = [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
 
-    def _orders(self, tag: int, flows: Sequence[tuple[int, socket]], processes: int) -> UdpOrders:
+    def _spawn(self, tag: int, flows: Sequence[tuple[int, socket]]) -> "subprocess.Popen[bytes]":
+        orders = self._orders(tag, flows).encode()
+        return spawn("harvok.traffic.udp_worker", orders, [sock.fileno() for _, sock in flows])
+
+    def _orders(self, tag: int, flows: Sequence[tuple[int, socket]]) -> UdpOrders:
         trial, orders = self._trial, []
         for number, sock in flows:
             at = trial.flow_services[number]
@@ -123,33 +125,31 @@ class UdpProcess:
         """Takes in what a worker says at its end."""
         for flow in flows:
             if self.role == "sender":
-                self.summary.sent.append(UdpFlowSent(*flow))
+                self._summary.sent.append(UdpFlowSent(*flow))
             else:
                 told, runs = flow.pop("transit"), dict(flow.pop("loss_runs"))
                 if told:
                     told["distribution"] = [(edge, count) for edge, count in told["distribution"]]
                 transit = TransitSummary(**told) if told else None
-                self.summary.received.append(UdpFlowReceived(**flow, loss_runs=runs, transit=transit))
-        self.summary.sent.sort(key=lambda flow: flow.flow)
-        self.summary.received.sort(key=lambda flow: flow.flow)
+                self._summary.received.append(UdpFlowReceived(**flow, loss_runs=runs, transit=transit))
+        self._summary.sent.sort(key=lambda flow: flow.flow)
+        self._summary.received.sort(key=lambda flow: flow.flow)
 
-    def stop(self) -> None:
+    def interrupt(self) -> None:
         """Ends the workers at once; may be called again."""
         for process in self._processes:
             if process.stdin:
                 process.stdin.close()
 
+    def summary(self) -> UdpSummary:
+        """What this direction says at its end."""
+        return self._summary
+
     def close(self) -> None:
         """Ends the workers and waits for them."""
-        self.stop()
+        self.interrupt()
         for process in self._processes:
-            try:
-                process.wait(timeout=2)
-            except subprocess.TimeoutExpired:
-                process.kill()
-                process.wait()
-            if process.stdout:
-                process.stdout.close()
+            reap(process)
 
     def _read(self, process: "subprocess.Popen[bytes]") -> None:
         """Passes lines on as they come, then None."""
@@ -179,14 +179,3 @@ def _together(flows: Sequence[_Line]) -> _Line:
         "mean_transit_s": sum(means) / len(means) if means else None,
         "most_transit_s": max(known("most_transit_s"), default=None),
     }
-
-
-def _spawn(orders: UdpOrders) -> "subprocess.Popen[bytes]":
-    return subprocess.Popen(
-        [sys.executable, "-m", "harvok.traffic.udp_worker", orders.encode()],
-        pass_fds=[flow.fd for flow in orders.flows],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        bufsize=0,
-        start_new_session=True,  # a Ctrl-C at the terminal is for the parent, which then ends its workers
-    )

@@ -5,7 +5,6 @@ It is started with its orders as JSON in its first argument, says `ready` on sta
 parent is gone or wants it to end: the worker dies at once.
 """
 
-import ctypes
 import gc
 import heapq
 import json
@@ -22,9 +21,9 @@ from typing import Any
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.core.udp_trial import Method
+from harvok.traffic.process import wake_precisely
 
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
-_PR_SET_TIMERSLACK, _TIMER_SLACK_NS = 29, 1000  # uapi linux/prctl.h: sleep to the microsecond
 _CATCH_UP = 1 - 1 / 16
 """After a lapse the gap shrinks to this until the schedule is met again: never a burst, and no lasting shortfall."""
 _QUEUE_FULL_S = 50e-6
@@ -185,6 +184,7 @@ class _Receiver:
             for sock, flow in zip(sockets, orders.flows, strict=True)
         ]
         self._poll = select.poll()
+        self._at = {sock.fileno(): at for at, sock in enumerate(sockets)}
         for sock in sockets:
             sock.setblocking(False)
             self._poll.register(sock, select.POLLIN)
@@ -213,9 +213,8 @@ class _Receiver:
                 return
 
     def _hear(self) -> None:
-        from harvok.traffic.datagrams import wait_readable
-
-        for at in wait_readable(self._sockets, self._poll, _POLL_MS):
+        for fd, _ in self._poll.poll(_POLL_MS):
+            at = self._at[fd]
             got = self._receivers[at].receive()
             if got is None:
                 continue
@@ -276,8 +275,7 @@ def _die_with_parent() -> None:
 
 def main() -> None:
     orders = UdpOrders.decode(sys.argv[1])
-    if sys.platform == "linux":
-        ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
+    wake_precisely()
     sockets = [socket.socket(fileno=flow.fd) for flow in orders.flows]
     gc.disable()
     (send if orders.role == "sender" else receive)(orders, sockets)

@@ -29,7 +29,7 @@ class Workers:
             flows = list(range(number, len(sockets), count))
             fds = [sockets[flow].fileno() for flow in flows]
             orders = Orders(role, fds, flows, counters.fileno(), len(sockets), amount_bytes)
-            self._processes.append(_spawn(orders))
+            self._processes.append(spawn("harvok.traffic.worker", orders.encode(), [*fds, counters.fileno()]))
 
     @property
     def pids(self) -> list[int]:
@@ -54,13 +54,14 @@ class Workers:
             if process.stdin:
                 process.stdin.close()
         for process in self._processes:
-            _reap(process)
+            reap(process)
 
 
-def _spawn(orders: Orders) -> "subprocess.Popen[bytes]":
+def spawn(module: str, orders: str, fds: Sequence[int]) -> "subprocess.Popen[bytes]":
+    """A worker process: a module, its orders as its first argument, and the file descriptors that they name."""
     return subprocess.Popen(
-        [sys.executable, "-m", "harvok.traffic.worker", orders.encode()],
-        pass_fds=[*orders.fds, orders.counters_fd],
+        [sys.executable, "-m", module, orders],
+        pass_fds=fds,
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         bufsize=0,
@@ -68,7 +69,8 @@ def _spawn(orders: Orders) -> "subprocess.Popen[bytes]":
     )
 
 
-def _reap(process: "subprocess.Popen[bytes]") -> None:
+def reap(process: "subprocess.Popen[bytes]") -> None:
+    """Waits for a worker whose standard input was closed, not for long."""
     try:
         process.wait(timeout=2)
     except subprocess.TimeoutExpired:

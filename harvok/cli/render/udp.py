@@ -75,7 +75,7 @@ def _readings_of_interest(record: RunRecord) -> list[UdpReading]:
 
 def _show_reading(console: Console, reading: UdpReading) -> None:
     offered, delivered = reading.l2_bps(reading.offered_fps), reading.l2_bps(reading.delivered_fps)
-    goodput = reading.delivered_fps * reading.service.payload_bytes * 8
+    goodput = reading.goodput_bps
     console.print()
     console.print(
         Text.assemble(

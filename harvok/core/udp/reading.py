@@ -86,6 +86,11 @@ class UdpReading:
     def longest_run(self) -> int:
         return max(self.loss_runs, default=0)
 
+    @property
+    def goodput_bps(self) -> float:
+        """The payload of what was delivered."""
+        return self.delivered_fps * self.service.payload_bytes * 8
+
     def l2_bps(self, load_fps: float) -> float:
         return load_fps * self.frame_bytes * 8
 
@@ -113,7 +118,9 @@ def _read(
     offered_fps = sum(flow.datagrams / flow.sending_s for flow in sent if flow.sending_s)
     transit = _together([flow.transit for flow in received if flow.transit])
     ahead_s = _receiver_ahead_s(result.direction, clock)
-    known = transit is not None and ahead_s is not None
+    delays_s: tuple[float | None, float | None] = (None, None)
+    if transit is not None and ahead_s is not None:
+        delays_s = transit.least_s - ahead_s, transit.mean_s - ahead_s
     return UdpReading(
         direction=result.direction,
         service=service,
@@ -131,8 +138,8 @@ def _read(
         batch=max((flow.batch for flow in sent), default=1),
         limit=_limit(service, sent, received, offered_fps),
         transit=transit,
-        least_delay_s=transit.least_s - ahead_s if known and transit and ahead_s is not None else None,
-        mean_delay_s=transit.mean_s - ahead_s if known and transit and ahead_s is not None else None,
+        least_delay_s=delays_s[0],
+        mean_delay_s=delays_s[1],
         clock_error_s=clock.error_s if clock else None,
     )
 
@@ -242,7 +249,7 @@ def _values(reading: UdpReading) -> Iterator[tuple[str, float | None]]:
     transit = reading.transit
     yield "udp-offered", reading.l2_bps(reading.offered_fps)
     yield "udp-received", reading.l2_bps(reading.delivered_fps)
-    yield "udp-goodput", reading.delivered_fps * reading.service.payload_bytes * 8
+    yield "udp-goodput", reading.goodput_bps
     yield "datagram-loss", reading.loss
     yield "datagram-duplicates", reading.duplicates / reading.sent if reading.sent else None
     yield "datagram-reordered", reading.reordered / reading.sent if reading.sent else None
