@@ -6,8 +6,6 @@ Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not mea
 import importlib
 import os
 import sys
-import tempfile
-from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -16,9 +14,8 @@ from typer.core import TyperGroup
 from harvok import __version__
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
+from harvok.host.left_over import CHANGED_FEATURES, LENT_PORTS, notes_path
 
-CHANGED_PORTS_NOTES = "harvok-changed-ports.json"  # as in harvok.runner.impair
-LENT_PORTS_NOTES = "harvok-lent-ports.json"  # as in harvok.host.pair, which is not loaded for every command
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
 
@@ -84,10 +81,9 @@ def harvok(
 
     Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
     """
-    notes = Path(tempfile.gettempdir())
-    if (notes / LENT_PORTS_NOTES).exists():
+    if notes_path(LENT_PORTS).exists():
         _put_back_ports()
-    if (notes / CHANGED_PORTS_NOTES).exists():
+    if notes_path(CHANGED_FEATURES).exists():
         _put_back_features()
 
 

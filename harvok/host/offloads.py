@@ -1,13 +1,13 @@
 """Switches off what makes an interface hand on several frames as one, and puts it back as it was.
 
-What an interface had is written down first, so that the next `harvok` command puts it back should this one be killed.
+What an interface had is written down, so that the next `harvok` command puts it back should this one be killed.
 """
 
 import contextlib
-import json
-import os
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+
+from harvok.host.left_over import read_notes, write_notes
 
 _COALESCING = ("rx-gro", "rx-lro", "rx-gro-hw")
 
@@ -23,7 +23,7 @@ def one_frame_at_a_time(ports: Sequence[str], notes: Path) -> Iterator[None]:
     if not before:
         yield
         return
-    notes.write_text(json.dumps({"holder": os.getpid(), "features": before}))
+    write_notes(notes, {"features": before})
     try:
         yield
     finally:
@@ -58,13 +58,13 @@ def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
 
 def restore_features(notes: Path) -> list[str]:
     """Puts back what a killed process left changed; returns the names of the interfaces."""
+    told = read_notes(notes)
+    if told is None:
+        return []
     try:
-        told = json.loads(notes.read_text())
-        if Path(f"/proc/{told['holder']}").exists() or os.geteuid() != 0:
-            return []
         for port, features in told["features"].items():
             switch(str(port), {str(name): bool(on) for name, on in features.items()})
-    except (OSError, ValueError, TypeError, KeyError, AttributeError):
+    except (TypeError, KeyError, AttributeError):
         return []
     notes.unlink(missing_ok=True)
     return list(told["features"])

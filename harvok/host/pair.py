@@ -15,6 +15,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from harvok.host.left_over import read_notes, write_notes
 from harvok.host.namespaces import enter_network, new_network
 
 if TYPE_CHECKING:
@@ -22,7 +23,6 @@ if TYPE_CHECKING:
 
 _UP = 0x1  # IFF_UP
 _STATIC_SCOPE_LINK = 253
-_NOTES = "harvok-lent-ports.json"
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +52,7 @@ def hold(spec: PairSpec) -> None:
     home = os.open("/proc/self/ns/net", os.O_RDONLY)
     kernel = _kernel()
     lent = [_describe(kernel, name) for name in spec.ports]
-    Path(spec.notes).write_text(json.dumps({"holder": os.getpid(), "ports": [asdict(port) for port in lent]}))
+    write_notes(Path(spec.notes), {"ports": [asdict(port) for port in lent]})
     rooms = []
     try:
         for port, address in zip(lent, spec.addresses, strict=True):
@@ -138,20 +138,15 @@ def _restore(kernel: "IPRoute", port: Lent) -> bool:
     return True
 
 
-def notes_path(folder: Path) -> Path:
-    """Where the holder writes down what the ports had."""
-    return folder / _NOTES
-
-
 def restore_left_over(notes: Path) -> tuple[list[str], list[str]]:
     """Puts back what a killed holder left undone; returns the names of the ports that have all they had, and of those
     that are gone. Both are empty when nothing was left."""
+    told = read_notes(notes)
     try:
-        told = json.loads(notes.read_text())
-        if Path(f"/proc/{told['holder']}").exists() or os.geteuid() != 0:
-            return [], []
-        lent = [_read_back(one) for one in told["ports"]]
-    except (OSError, ValueError, TypeError, KeyError):
+        lent = [_read_back(one) for one in told["ports"]] if told else []
+    except (ValueError, TypeError, KeyError):
+        return [], []
+    if told is None:
         return [], []
     with _kernel() as kernel:
         restored = [port.name for port in lent if _restore(kernel, port)]

@@ -6,6 +6,7 @@ import os
 import socket
 import tempfile
 import threading
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -15,12 +16,12 @@ from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.errors import NothingFoundError, PortError, UsageError
 from harvok.host.interfaces import port_state
+from harvok.host.left_over import CHANGED_FEATURES, notes_path
 from harvok.host.offloads import one_frame_at_a_time, restore_features
 from harvok.rigs.impaired import ImpairedPath, OnReport
 
 _POLL_S = 0.1
 _SOCKET = "harvok-impairment.sock"
-_NOTES = "harvok-changed-ports.json"
 _MOST_BYTES = 65536
 
 
@@ -36,17 +37,18 @@ class ImpairRequest:
 def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -> ImpairmentReport | None:
     """Impairs the path until the time is over, the keyboard or `harvok impair stop` ends it; returns what it did.
 
-    Raises PortError for ports that cannot be used.
+    Raises PortError for ports that cannot be used, UsageError while another impairment runs on this host.
     """
     if request.ports[0] == request.ports[1]:
         raise UsageError("an impairment stands between two ports", "Name two different ones.")
     for port in request.ports:
         _check(port)
     with (
-        one_frame_at_a_time(request.ports, _notes()),
+        _only_one() as door,  # first, so that one which is refused has touched nothing
+        one_frame_at_a_time(request.ports, notes_path(CHANGED_FEATURES)),
         ImpairedPath(request.ports, request.file.plan(), on_report=on_report) as path,
-        _Desk(path, request.file.name) as desk,
     ):
+        desk = _Desk(door, path, request.file.name)
         deadline_ns = None if request.duration_s is None else clock.now_ns() + int(request.duration_s * 1e9)
         with contextlib.suppress(KeyboardInterrupt):
             while path.runs and not desk.ended and (deadline_ns is None or clock.now_ns() < deadline_ns):
@@ -68,33 +70,35 @@ def _check(name: str) -> None:
         )
 
 
+@contextlib.contextmanager
+def _only_one() -> Iterator[socket.socket]:
+    """Where other terminals come to ask. Raises UsageError when an impairment already answers there."""
+    place = _socket_path()
+    if _is_served(place):
+        raise UsageError("an impairment runs on this host already", "End it first: harvok impair stop")
+    place.unlink(missing_ok=True)
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as door:
+        door.bind(str(place))
+        place.chmod(0o600)
+        door.listen(4)
+        try:
+            yield door
+        finally:
+            place.unlink(missing_ok=True)
+
+
 class _Desk:
-    """Answers `harvok impair show`, `change` and `stop` from other terminals of the same user."""
+    """Answers `harvok impair show`, `change` and `stop` from other terminals of the same user, until its door shuts."""
 
-    def __init__(self, path: ImpairedPath, name: str) -> None:
+    def __init__(self, door: socket.socket, path: ImpairedPath, name: str) -> None:
         self.ended = False
-        self._path, self._name = path, name
-        self._place = _socket_path()
-        self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-
-    def __enter__(self) -> "_Desk":
-        if _is_served(self._place):
-            raise UsageError("an impairment runs on this host already", "End it first: harvok impair stop")
-        self._place.unlink(missing_ok=True)
-        self._socket.bind(str(self._place))
-        self._place.chmod(0o600)
-        self._socket.listen(4)
+        self._door, self._path, self._name = door, path, name
         threading.Thread(target=self._serve, daemon=True).start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._socket.close()
-        self._place.unlink(missing_ok=True)
 
     def _serve(self) -> None:
         while True:
             try:
-                guest, _ = self._socket.accept()
+                guest, _ = self._door.accept()
             except OSError:
                 return
             with guest, contextlib.suppress(OSError, ValueError, KeyError):
@@ -143,10 +147,6 @@ def _socket_path() -> Path:
     return Path(tempfile.gettempdir()) / _SOCKET
 
 
-def _notes() -> Path:
-    return Path(tempfile.gettempdir()) / _NOTES
-
-
 def put_back_features() -> list[str]:
     """Puts back what a killed impairment left changed of its ports; returns their names."""
-    return restore_features(_notes())
+    return restore_features(notes_path(CHANGED_FEATURES))

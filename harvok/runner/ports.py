@@ -23,7 +23,8 @@ from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link
 from harvok.errors import NearEndError, NothingFoundError, PortError, UsageError
 from harvok.host.facts import host_conditions
 from harvok.host.interfaces import port_state
-from harvok.host.pair import PairSpec, notes_path, restore_left_over
+from harvok.host.left_over import LENT_PORTS, notes_path
+from harvok.host.pair import PairSpec, restore_left_over
 from harvok.logbook.store import Logbook
 from harvok.rigs.watched import WatchedRig
 from harvok.runner.journal import Journal
@@ -141,7 +142,7 @@ def _check(name: str) -> None:
 @contextmanager
 def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
     """Lends the ports to two namespaces for a while; yields their paths."""
-    spec = PairSpec(ports, (_ADDRESSES[0], _ADDRESSES[1]), str(notes_path(Path(tempfile.gettempdir()))))
+    spec = PairSpec(ports, (_ADDRESSES[0], _ADDRESSES[1]), str(notes_path(LENT_PORTS)))
     process = subprocess.Popen(
         [sys.executable, "-m", "harvok.host.pair", json.dumps(asdict(spec))],
         stdin=subprocess.PIPE,
@@ -213,4 +214,4 @@ def _keep(request: PairRequest, folder: Path) -> None:
 
 def put_back_ports() -> tuple[list[str], list[str]]:
     """Puts back ports that a killed test left behind; returns their names, and those of ports that are gone."""
-    return restore_left_over(notes_path(Path(tempfile.gettempdir())))
+    return restore_left_over(notes_path(LENT_PORTS))

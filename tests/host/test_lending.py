@@ -7,7 +7,7 @@ from pathlib import Path
 from harvok.errors import HarvokError, PortError
 from harvok.host.netem import take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features, switch
-from harvok.host.pair import notes_path, restore_left_over
+from harvok.host.pair import restore_left_over
 from tests.whole.test_udp import NEEDS_ROOT
 
 _NOBODY = 2**22 + 1  # no process has a number beyond the kernel's largest
@@ -19,7 +19,7 @@ class Notes(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        self.notes = notes_path(Path(folder.name))
+        self.notes = Path(folder.name) / "notes.json"
 
     def test_none_are_nothing_to_do(self) -> None:
         self.assertEqual(restore_left_over(self.notes), ([], []))

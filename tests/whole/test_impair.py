@@ -139,6 +139,20 @@ class AtWork(ProgramTest):
         until(lambda: json.loads(self.harvok("impair", "show", "--json").stdout)["report"])
         self.assertEqual(shown["name"], "clean")
 
+    def test_a_second_one_is_refused_and_disturbs_nothing(self) -> None:
+        first = self.begin(self.mid, "impair", "start", *self.ports, "clean", ready="ends it")
+        notes = Path(self.env["TMPDIR"]) / "harvok-changed-ports.json"
+        before = notes.read_text() if notes.exists() else None
+        second = self.within(self.mid, "harvok", "impair", "start", *self.ports, "metro", "--for", "1s")
+        self.assertEqual(second.returncode, 2)
+        self.assertIn("runs on this host already", second.stderr)
+        self.assertEqual(notes.read_text() if notes.exists() else None, before)
+        self.assertEqual(json.loads(self.harvok("impair", "show", "--json").stdout)["name"], "clean")
+        self.harvok("impair", "stop")
+        first.communicate(timeout=20)
+        self.assertEqual(first.returncode, 0)
+        self.assertFalse(notes.exists())
+
     def test_one_that_is_killed_leaves_nothing_behind(self) -> None:
         bridge = self.begin(self.mid, "impair", "start", *self.ports, "metro", ready="ends it")
         worker = subprocess.run(["pgrep", "-P", str(bridge.pid), "-f", "impair_worker"], capture_output=True, text=True)
