@@ -19,24 +19,26 @@ def usable_cores() -> list[int]:
 
 
 @contextlib.contextmanager
-def keeping_off(cores: Collection[int]) -> Iterator[None]:
-    """Keeps all threads of this process off some cores for a while, where others are left for them."""
+def keeping_off(cores: Collection[int], others: Collection[int] = ()) -> Iterator[None]:
+    """Keeps all threads of this process, and those of `others`, off some cores for a while, where others are left."""
     mine = set(usable_cores())
     left = mine - set(cores)
     if not left or left == mine:
         yield
         return
-    _move_all_threads(left)
+    processes = [os.getpid(), *others]
+    _move_all_threads(processes, left)
     try:
         yield
     finally:
-        _move_all_threads(mine)
+        _move_all_threads(processes, mine)
 
 
-def _move_all_threads(cores: Collection[int]) -> None:
-    for thread in Path("/proc/self/task").iterdir():
-        with contextlib.suppress(OSError):  # it may have ended meanwhile
-            os.sched_setaffinity(int(thread.name), cores)
+def _move_all_threads(processes: Collection[int], cores: Collection[int]) -> None:
+    for process in processes:
+        with contextlib.suppress(OSError):  # it may have ended meanwhile, or a thread of it
+            for thread in Path(f"/proc/{process}/task").iterdir():
+                os.sched_setaffinity(int(thread.name), cores)
 
 
 class Meter:

@@ -61,6 +61,12 @@ class ImpairedPath:
     def runs(self) -> bool:
         return self._process is not None and self._process.poll() is None
 
+    @property
+    def pid(self) -> int:
+        """The process that carries the frames."""
+        assert self._process
+        return self._process.pid
+
     def become(self, plan: ImpairmentPlan) -> None:
         """Carries out another plan from now on."""
         assert self._process and self._process.stdin

@@ -50,11 +50,12 @@ class Wiring:
 class FramePorts:
     """Runs frame trials between two ports. A context manager that leaves no process behind.
 
-    `reset_device` is called when a trial asks for it: here it tells the person at the bench.
+    `reset_device` is called when a trial asks for it: here it tells the person at the bench. `beside` are processes of
+    this host that carry the frames, and must not wait for the core that sends.
     """
 
-    def __init__(self, wiring: Wiring, clock: Clock = SYSTEM) -> None:
-        self._wiring, self._clock = wiring, clock
+    def __init__(self, wiring: Wiring, clock: Clock = SYSTEM, beside: Sequence[int] = ()) -> None:
+        self._wiring, self._clock, self.beside = wiring, clock, beside
         self._engine = FrameEngine(wiring.namespaces, clock)
         self._ports = [
             TesterPort(interface, own_mac(number), side)
@@ -118,7 +119,7 @@ class FramePorts:
                 to_reset = None
                 self.reset_device(observer)
 
-        with keeping_off([send.cpu for send, _ in pairs if send.cpu is not None]):
+        with keeping_off([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), told)
         return FrameTrialResult(
             [

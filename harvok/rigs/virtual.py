@@ -72,7 +72,7 @@ class VirtualPorts(FramePorts):
                 built = self._device.built
                 self._path = ImpairedPath(DEVICE_PORTS, plan, [*built.namespaces[:-1], built.device])
                 self._path.__enter__()
-            super().__init__(wiring, clock)
+            super().__init__(wiring, clock, [self._path.pid] if self._path else [])
         except BaseException:
             self._take_down()
             raise

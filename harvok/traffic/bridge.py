@@ -281,7 +281,6 @@ class Lane:
         given = walls - np.concatenate([at_ns for _, at_ns, _ in self._gone])
         self._late.add(walls - np.concatenate([due_ns for _, _, due_ns in self._gone]))
         self._recent.add(given)
-        self._all.add(given)
         self._gone.clear()
 
     def _kick(self) -> None:
@@ -300,7 +299,8 @@ class Lane:
         """What was done so far; delays of the time since the last report, or with `whole` of all."""
         self._tally()
         self._count["overrun"] += statistics(self._hearing)[1]
-        given = self._all if whole else self._recent
+        self._all.merge(self._recent)
+        given, self._recent = self._all if whole else self._recent, DelayHistogram()
         told = DirectionReport(self.direction, **self._count, queued_frames=self._outstanding)
         delays = given.summary()
         if delays:
@@ -312,8 +312,6 @@ class Lane:
                 given_most_s=delays.most_s,
                 late_p99_s=self._late.quantile_ns(0.99) / 1e9,
             )
-        if not whole:
-            self._recent = DelayHistogram()
         return told
 
     def close(self) -> None:

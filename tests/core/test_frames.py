@@ -80,6 +80,16 @@ class Histograms(unittest.TestCase):
         self.assertLess(len(found.distribution), 4)
         self.assertIsNone(DelayHistogram().summary())
 
+    def test_two_stretches_merged_are_the_whole(self) -> None:
+        delays = [900, 300, 70_000, 5, 1200, 800]
+        for cut in range(len(delays) + 1):
+            whole, merged, later = DelayHistogram(), DelayHistogram(), DelayHistogram()
+            whole.add(delays)
+            merged.add(delays[:cut])
+            later.add(delays[cut:])
+            merged.merge(later)
+            self.assertEqual(merged.summary(), whole.summary(), cut)
+
 
 class Throughput(unittest.TestCase):
     def test_at_line_rate(self) -> None:

@@ -45,7 +45,7 @@ class DelayHistogram:
         self._least_ns = 0
         self._most_ns = 0
         self._changes_ns = 0
-        self._last_ns = 0
+        self._first_ns = self._last_ns = 0
 
     def add(self, delays_ns: Iterable[int] | NDArray[np.int64]) -> None:
         """Counts delays in."""
@@ -55,6 +55,7 @@ class DelayHistogram:
         delays = np.maximum(delays, 0)
         np.add.at(self._counts, bins_of(delays), 1)
         least, most = int(delays.min()), int(delays.max())
+        self._first_ns = self._first_ns if self.counted else int(delays[0])
         before = self._last_ns if self.counted else int(delays[0])
         self._least_ns = min(self._least_ns, least) if self.counted else least
         self._most_ns = max(self._most_ns, most)
@@ -62,6 +63,20 @@ class DelayHistogram:
         self._last_ns = int(delays[-1])
         self._total_ns += int(delays.sum())
         self.counted += len(delays)
+
+    def merge(self, later: "DelayHistogram") -> None:
+        """Counts in what another has counted since."""
+        if not later.counted:
+            return
+        before = self._last_ns if self.counted else later._first_ns
+        self._counts += later._counts
+        self._first_ns = self._first_ns if self.counted else later._first_ns
+        self._least_ns = min(self._least_ns, later._least_ns) if self.counted else later._least_ns
+        self._most_ns = max(self._most_ns, later._most_ns)
+        self._changes_ns += later._changes_ns + abs(later._first_ns - before)
+        self._last_ns = later._last_ns
+        self._total_ns += later._total_ns
+        self.counted += later.counted
 
     def quantile_ns(self, share: float) -> float:
         """The delay that `share` of all frames did not exceed, within the resolution; 0 when there is none."""
