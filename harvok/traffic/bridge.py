@@ -27,7 +27,9 @@ from harvok.traffic.rings import EVERY_PROTOCOL, SOL_PACKET, bind, listen_to_eve
 _RX_RING, _VERSION, _RESERVE, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 10, 12, 13, 14, 15, 23
 _V2 = 1
 _KERNEL, _USER, _SEND_REQUEST = 0, 1, 1
-_VLAN_VALID = 1 << 4
+_NEEDS_CHECKSUM = 1  # VIRTIO_NET_HDR_F_NEEDS_CSUM
+_VLAN_VALID, _TPID_VALID = 1 << 4, 1 << 6
+_TAG_BYTES, _TAG_AT, _USUAL_TPID = 4, 12, 0x8100  # IEEE 802.1Q §9.6: behind both addresses
 _SLOT_BYTES = 2048
 _BLOCK_BYTES = 1 << 20
 _RESERVED = 6  # brings the virtio header to a multiple of eight
@@ -43,17 +45,17 @@ _STATISTICS_EVERY = 256
 
 _RX_LAYOUT = np.dtype(
     {
-        "names": ["status", "length", "kept", "mac", "s", "ns"],
-        "formats": ["<u4", "<u4", "<u4", "<u2", "<u4", "<u4"],
-        "offsets": [0, 4, 8, 12, 16, 20],
+        "names": ["status", "length", "kept", "mac", "s", "ns", "tci", "tpid"],
+        "formats": ["<u4", "<u4", "<u4", "<u2", "<u4", "<u4", "<u2", "<u2"],
+        "offsets": [0, 4, 8, 12, 16, 20, 24, 26],
         "itemsize": _SLOT_BYTES,
     }
 )
 _TX_LAYOUT = np.dtype(
     {
-        "names": ["status", "length", "header"],
-        "formats": ["<u4", "<u4", "<u2"],
-        "offsets": [0, 4, _TX_VNET + 2],
+        "names": ["status", "length", "flags", "header", "checksum_from"],
+        "formats": ["<u4", "<u4", "u1", "<u2", "<u2"],
+        "offsets": [0, 4, _TX_VNET, _TX_VNET + 2, _TX_VNET + 6],
         "itemsize": _SLOT_BYTES,
     }
 )
@@ -85,7 +87,8 @@ def _open(interface: str) -> socket.socket:
 class _Held:
     """Frames that wait, in the order in which they are due; those before `start` are gone. A frame that goes twice
     stands here twice. `last` marks the copy with which its slot is given back, `bent` those of which a bit is turned;
-    `special` is whether any is not last, or bent. `words` is the length of the longest, in words of eight bytes."""
+    `special` is whether any is not last, or bent, `tagged` whether any had a VLAN tag. `words` is the length of the
+    longest, in words of eight bytes."""
 
     due_ns: NDArray[np.int64]
     at_ns: NDArray[np.int64]
@@ -93,6 +96,7 @@ class _Held:
     last: NDArray[np.bool_]
     bent: NDArray[np.bool_]
     special: bool
+    tagged: bool
     words: int
     start: int = 0
 
@@ -162,14 +166,16 @@ class Lane:
 
     def _decide(self, head: int, count: int) -> None:
         frames = self._rx.slots[head : head + count]
-        lengths = frames["length"].astype(np.int64)
+        tagged = (frames["status"] & _VLAN_VALID) != 0
+        lengths = frames["length"].astype(np.int64) + tagged * _TAG_BYTES
         at_ns = frames["s"].astype(np.int64) * 1_000_000_000 + frames["ns"]
         self._count.update(in_frames=count, in_bytes=int(lengths.sum()))
         slots = np.arange(head, head + count)
-        odd = (frames["length"] != frames["kept"]) | ((frames["status"] & _VLAN_VALID) != 0)
+        odd = frames["length"] != frames["kept"]
+        any_tagged = bool(tagged.any())
         if self._fate.delays_only and not odd.any():
-            words, last = _words(lengths), np.ones(count, dtype=bool)
-            self._hold(_Held(self._fate.due_ns(at_ns), at_ns, slots, last, ~last, special=False, words=words))
+            due_ns, last = self._fate.due_ns(at_ns), np.ones(count, dtype=bool)
+            self._hold(_Held(due_ns, at_ns, slots, last, ~last, False, any_tagged, _words(lengths)))
             return
         fates = self._fate.decide(at_ns, lengths)
         goes_on = fates.goes_on & ~odd
@@ -183,7 +189,7 @@ class Lane:
         )
         self._rx.status[slots[~goes_on]] = _KERNEL
         if goes_on.any():
-            self._hold(_copies(fates, goes_on, at_ns, slots, _words(lengths[goes_on])))
+            self._hold(_copies(fates, goes_on, at_ns, slots, any_tagged, _words(lengths[goes_on])))
 
     def _hold(self, held: _Held) -> None:
         """Queues frames by the time at which they are due; sorts only where some overtake others."""
@@ -203,8 +209,11 @@ class Lane:
             for name in ("due_ns", "at_ns", "slots", "last", "bent")
         )
         order = np.argsort(due, kind="stable")
-        special, words = any(one.special for one in every), max(one.words for one in every)
-        self._held = deque([_Held(due[order], at[order], slots[order], last[order], bent[order], special, words)])
+        special, tagged = any(one.special for one in every), any(one.tagged for one in every)
+        words = max(one.words for one in every)
+        self._held = deque(
+            [_Held(due[order], at[order], slots[order], last[order], bent[order], special, tagged, words)]
+        )
 
     def release(self, wall_ns: int) -> bool:
         """Sends on what is due by now; False when nothing was."""
@@ -232,6 +241,8 @@ class Lane:
         stop = start + count
         slots = done = held.slots[start:stop]
         self._copy(slots, held.words)
+        if held.tagged:
+            self._tag(slots)
         if held.special:
             self._bend(held, start, stop)
             done = slots[held.last[start:stop]]
@@ -263,12 +274,32 @@ class Lane:
         self._tx_headers[start : start + count] = lengths  # the kernel copies the frame into one linear buffer
         self._count.update(out_frames=count, out_bytes=int(lengths.sum()))
 
+    def _tag(self, slots: NDArray[np.int64]) -> None:
+        """Puts the tags back that the kernel took off, and moves what stands behind them."""
+        which = np.flatnonzero(self._rx.slots["status"][slots] & _VLAN_VALID)
+        if not len(which):
+            return
+        come, gone = slots[which], self._tx_head + which
+        heads = self._rx.slots[come]
+        behind = int(self._rx_lengths[come].max()) - _TAG_AT
+        here, there = _RX_FRAME + _TAG_AT, _TX_FRAME + _TAG_AT
+        self._tx.bytes[gone, there + _TAG_BYTES : there + _TAG_BYTES + behind] = self._rx.bytes[
+            come, here : here + behind
+        ]
+        tpid = np.where(heads["status"] & _TPID_VALID, heads["tpid"], _USUAL_TPID)
+        tags = np.stack([tpid >> 8, tpid & 0xFF, heads["tci"] >> 8, heads["tci"] & 0xFF], axis=1)
+        self._tx.bytes[gone, there : there + _TAG_BYTES] = tags
+        self._tx_lengths[gone] += _TAG_BYTES
+        self._tx_headers[gone] += _TAG_BYTES
+        self._tx.slots["checksum_from"][gone] += (self._tx.slots["flags"][gone] & _NEEDS_CHECKSUM) * _TAG_BYTES
+        self._count["out_bytes"] += _TAG_BYTES * len(which)
+
     def _bend(self, held: _Held, start: int, stop: int) -> None:
         """Turns one bit of each frame that corruption befalls, behind its Ethernet header; a checksum that the kernel
         was yet to fill in is left to it, so that such a frame arrives bent and whole."""
         for number in np.flatnonzero(held.bent[start:stop]):
             row = self._tx.bytes[self._tx_head + int(number)]
-            length = int(self._rx_lengths[held.slots[start + number]])
+            length = int(self._tx_headers[self._tx_head + number])
             at = _TX_FRAME + int(self._rng.integers(_ETHERNET_BYTES, max(length, _ETHERNET_BYTES + 1)))
             row[at] ^= 1 << int(self._rng.integers(8))
 
@@ -326,7 +357,12 @@ def _words(lengths: NDArray[np.int64]) -> int:
 
 
 def _copies(
-    fates: Fates, goes_on: NDArray[np.bool_], at_ns: NDArray[np.int64], slots: NDArray[np.int64], words: int
+    fates: Fates,
+    goes_on: NDArray[np.bool_],
+    at_ns: NDArray[np.int64],
+    slots: NDArray[np.int64],
+    tagged: bool,
+    words: int,
 ) -> _Held:
     """The frames that go on, those that go twice two times; of these the first copy alone may be bent."""
     which = np.repeat(np.flatnonzero(goes_on), 1 + fates.duplicated[goes_on])
@@ -334,7 +370,7 @@ def _copies(
     first[1:] = last[:-1] = which[1:] != which[:-1]
     bent = fates.corrupted[which] & first
     special = bool(bent.any() or not last.all())
-    return _Held(fates.due_ns[which], at_ns[which], slots[which], last, bent, special, words)
+    return _Held(fates.due_ns[which], at_ns[which], slots[which], last, bent, special, tagged, words)
 
 
 def _rows(slots: NDArray[np.int64]) -> Any:

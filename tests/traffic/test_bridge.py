@@ -21,6 +21,7 @@ from tests.whole.test_udp import NEEDS_ROOT
 
 MS = 1_000_000
 _MARK = b"hvk"
+_SOL_PACKET, _AUXDATA, _EVERY_PROTOCOL = 263, 8, 3  # uapi linux/socket.h, if_packet.h, if_ether.h
 
 
 def plan(send: Impairment, receive: Impairment = Impairment(), seed: int = 7) -> ImpairmentPlan:
@@ -104,6 +105,25 @@ class BetweenTwoLeads(unittest.TestCase):
         there, back = report.directions
         self.assertEqual((there.in_frames, there.out_frames, there.out_bytes), (210, 210, sum(sizes)))
         self.assertEqual((back.in_frames, there.lost, there.queued_frames), (0, 0, 0))
+
+    def test_vlan_tags_are_carried(self) -> None:
+        _, hearing = self.sockets()
+        hearing.settimeout(20)
+        hearing.setsockopt(_SOL_PACKET, _AUXDATA, 1)
+        hearing.bind((self.outer[1], _EVERY_PROTOCOL))
+        with ImpairedPath(self.inner, plan(Impairment(0.005))) as path:
+            sending, _ = self.sockets()
+            frames = [frame_of(number, 60 + number) for number in range(200)]
+            for number, frame in enumerate(frames):
+                tag = bytes.fromhex("8100") + (0x6000 | number).to_bytes(2)
+                sending.send(frame[:12] + tag + frame[12:] if number % 3 else frame)
+            came = [hearing.recvmsg(4096, 256) for _ in range(200)]
+            report = path.stop()
+        self.assertEqual([frame for frame, *_ in came], frames)
+        tags = [int.from_bytes(told[0][2][16:18], sys.byteorder) for _, told, *_ in came]
+        self.assertEqual(tags, [0x6000 | number if number % 3 else 0 for number in range(200)])
+        assert report
+        self.assertEqual((report.directions[0].out_frames, report.directions[0].too_large), (200, 0))
 
     def test_no_frame_comes_before_its_time(self) -> None:
         def check() -> None:
