@@ -1,13 +1,17 @@
 """Options of the commands that talk to a station: how it is reached, and how the runs are kept and labelled."""
 
 import sys
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
 from harvok.cli.options import duration, rate, size
+from harvok.core.ends import DirectionChoice
 from harvok.core.ethernet import IpVersion
 from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from harvok.rigs.stations import StationsSettings
 
 DAY_S = 86400.0
 IP_VERSIONS: dict[str | None, IpVersion | None] = {None: None, "4": 4, "6": 6}
@@ -29,6 +33,10 @@ Rated = Annotated[
         metavar="RATE",
         help="What the equipment is sold for, such as 1G: sets the ceiling.",
     ),
+]
+Direction = Annotated[
+    DirectionChoice,
+    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
 ]
 Interval = Annotated[
     float,
@@ -81,6 +89,32 @@ Wait = Annotated[
 Name = Annotated[
     str | None, typer.Option(rich_help_panel=PATH, show_default="this host's name", help="What to call this end.")
 ]
+
+
+def stations_settings(
+    station: str,
+    token: str | None,
+    local: str | None,
+    interface: str | None,
+    ip_version: str | None,
+    name: str | None,
+    rated_bps: float | None = None,
+    stamp_key: str | None = None,
+    needs_token: bool = True,
+) -> "StationsSettings":
+    """Both ends, as these options name them; asks for the token where it is needed and missing. Raises UsageError."""
+    from harvok.rigs.stations import StationsSettings
+    from harvok.traffic.sockets import Source
+
+    return StationsSettings(
+        station,
+        (token or ask_token()) if needs_token else "",
+        Source(local, interface),
+        IP_VERSIONS[ip_version],
+        name,
+        rated_bps,
+        stamp_key.encode() if stamp_key else None,
+    )
 
 
 def ask_token() -> str:

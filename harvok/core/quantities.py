@@ -77,6 +77,10 @@ _ROWS = (
         "RFC 6349 §4.1.1",
     ),
     Quantity(
+        "segment-payload", "payload of a full segment", "B", "", "neither",
+        "the segment size that the sender's kernel uses, options left out", "RFC 9293 §3.7.1",
+    ),
+    Quantity(
         "fairness", "fairness among flows", "ratio", "", "higher",
         "(sum of the flows' bytes)² / (flows × sum of their squares); 100 % when all flows got the same",
         "RFC 5166 §2.3",
@@ -108,16 +112,29 @@ _ROWS = (
         "(frames sent − frames received) / frames sent, at the load that the label names", "RFC 2544 §26.3",
     ),
     Quantity(
+        "offered-load", "offered load", "frames/s", "L2", "neither",
+        "frames sent / the time that sending took", "RFC 2285 §3.5.2",
+    ),
+    Quantity(
+        "forwarding-rate", "forwarding rate", "frames/s", "L2", "higher",
+        "frames received / the time that sending took, at the load that the label names", "RFC 2285 §3.6.1",
+    ),
+    Quantity(
+        "forwarding-rate-l2", "forwarding rate in frames", "b/s", "L2", "higher",
+        "forwarding rate × frame size × 8", "RFC 2285 §3.6.1",
+    ),
+    Quantity(
         "latency-tagged-mean", "latency, mean of tagged frames", "s", "", "lower",
         "mean delay of the tagged frames, first bit in to first bit out", "RFC 2544 §26.2",
     ),
     Quantity(
         "latency-median", "latency, typical", "s", "", "lower",
-        "median delay of the tagged frames", "RFC 8219 §7.2",
+        "median delay of the tagged frames; of all stamped frames where a load is held or an emulator checked",
+        "RFC 8219 §7.2",
     ),
     Quantity(
         "latency-p999", "latency, worst case", "s", "", "lower",
-        "99.9th percentile of the delays of the tagged frames", "RFC 8219 §7.2",
+        "99.9th percentile of the delays of the same frames", "RFC 8219 §7.2",
     ),
     Quantity("latency-least", "least latency", "s", "", "lower", "smallest delay of all stamped frames"),
     Quantity("latency-mean", "mean latency", "s", "", "lower", "mean delay of all stamped frames"),

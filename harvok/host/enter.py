@@ -1,7 +1,8 @@
-"""Starts a program in a network namespace: `python -m harvok.host.enter NAMESPACE PROGRAM …`.
+"""Starts a program in a network namespace: `python -m harvok.host.enter NAMESPACE[:NAMESPACE…] PROGRAM …`.
 
-Also gives it a view of /sys that shows the interfaces of that namespace, where this user may do so, and ends it with
-the process that started it.
+Several are entered in order, such as a user namespace and then a network that belongs to it. Also gives the program a
+view of /sys that shows the interfaces of that network, where this user may do so, and ends it with the process that
+started it.
 """
 
 import ctypes
@@ -16,13 +17,14 @@ _NEW_MOUNTS = 0x0002_0000
 _PRIVATE, _RECURSIVE, _DETACH = 1 << 18, 1 << 14, 2
 
 
-def enter(namespace: str) -> None:
-    """Joins a namespace, named by a path below /proc."""
+def enter(namespaces: list[str]) -> None:
+    """Joins namespaces, named by paths below /proc."""
     libc = ctypes.CDLL(None, use_errno=True)
     libc.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
-    fd = os.open(namespace, os.O_RDONLY)
-    enter_network(fd)
-    os.close(fd)
+    for namespace in namespaces:
+        fd = os.open(namespace, os.O_RDONLY)
+        enter_network(fd)
+        os.close(fd)
     if libc.unshare(_NEW_MOUNTS) == 0:
         libc.mount(b"none", b"/", None, _PRIVATE | _RECURSIVE, None)
         if libc.umount2(b"/sys", _DETACH) == 0:
@@ -30,5 +32,5 @@ def enter(namespace: str) -> None:
 
 
 if __name__ == "__main__":
-    enter(sys.argv[1])
+    enter(sys.argv[1].split(":"))
     os.execvp(sys.argv[2], sys.argv[2:])

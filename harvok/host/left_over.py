@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 LENT_PORTS, CHANGED_FEATURES = "harvok-lent-ports.json", "harvok-changed-ports.json"
+KERNEL_IMPAIRMENT = "harvok-kernel-impairment.json"
 
 
 def notes_path(name: str) -> Path:

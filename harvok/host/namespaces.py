@@ -14,11 +14,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
+from harvok.host.offloads import switch
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
 
-DeviceKind = Literal["wire", "switch", "router", "path"]
+DeviceKind = Literal["wire", "switch", "router", "path", "hosts"]
 
 TESTER_PORTS = ("port1", "port2")
 DEVICE_PORTS = ("left", "right")
@@ -29,10 +30,11 @@ _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see 
 
 @dataclass(frozen=True, slots=True)
 class DeviceSpec:
-    """What to build; a `path` is two ports that nothing joins yet.
+    """What to build; a `path` is two ports that nothing joins yet, and so are `hosts`, whose tester ports are apart,
+    each in a namespace of its own, for ordinary sockets to talk from one to the other.
 
     `rate_bps` (of the line, preamble and gap counted) shapes each way, with a queue of `buffer_bytes`. A router has
-    `addresses` with their prefix length on its two sides.
+    `addresses` with their prefix length on its two sides, hosts have them on their ports.
     """
 
     kind: DeviceKind
@@ -44,10 +46,12 @@ class DeviceSpec:
 
 @dataclass(frozen=True, slots=True)
 class Built:
-    """Where the tester ports are: paths of the namespaces to enter, in order; and the path of the device's own."""
+    """Where the tester ports are: paths of the namespaces to enter, in order; the path of the device's own; and of
+    `hosts` that of the second port."""
 
     namespaces: list[str]
     device: str
+    other: str = ""
 
 
 def hold(spec: DeviceSpec) -> None:
@@ -55,7 +59,7 @@ def hold(spec: DeviceSpec) -> None:
     rootless = os.geteuid() != 0
     if rootless:
         _become_root_of_a_user_namespace()
-    device_fd, tester_fd = new_network(), new_network()
+    device_fd, other_fd, tester_fd = new_network(), new_network(), new_network()
     with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
         _make_ports(kernel, spec, device_fd)
     if spec.kind != "wire":
@@ -63,9 +67,12 @@ def hold(spec: DeviceSpec) -> None:
         with _kernel() as kernel:
             _make_device(kernel, spec)
         enter_network(tester_fd)
+    if spec.kind == "hosts":
+        _part(spec, tester_fd, other_fd)
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
-    print(json.dumps(asdict(Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}"))), flush=True)
+    built = Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", f"{own}/fd/{other_fd}")
+    print(json.dumps(asdict(built)), flush=True)
     for word in sys.stdin:
         if word.strip() == "reset" and spec.kind != "wire":
             _reset(device_fd)
@@ -119,6 +126,24 @@ def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
         kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
 
 
+def _part(spec: DeviceSpec, tester_fd: int, other_fd: int) -> None:
+    """Moves the second port into a namespace of its own, and makes both ports those of ordinary hosts: with an address,
+    and sending every frame by itself with its checksum, as it would stand on a lead."""
+    with _kernel() as kernel:
+        kernel.link("set", index=kernel.link_lookup(ifname=TESTER_PORTS[1])[0], net_ns_fd=other_fd)
+    for fd, port, addresses in zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, strict=True):
+        enter_network(fd)
+        switch(port, {"tx-checksum-ip-generic": False})
+        with _kernel() as kernel:
+            index = kernel.link_lookup(ifname=port)[0]
+            for address in addresses:
+                text, _, length = address.partition("/")
+                kernel.addr("add", index=index, address=text, prefixlen=int(length))
+            for name in (port, "lo"):
+                kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
+    enter_network(tester_fd)
+
+
 def _no_chatter() -> None:
     """Interfaces of this namespace send nothing by themselves: no IPv6 discovery of their own."""
     for which in ("all", "default"):
@@ -136,7 +161,7 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         for port in ports:
             kernel.link("set", index=port, master=switch)
         kernel.link("set", index=switch, state="up")
-    elif spec.kind == "path":
+    elif spec.kind in ("path", "hosts"):
         _no_chatter()  # a process of its own carries the frames
     else:
         Path("/proc/sys/net/ipv4/ip_forward").write_text("1")

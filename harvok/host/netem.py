@@ -56,6 +56,16 @@ def take_off(port: str) -> None:
     _request("del", port, {})
 
 
+def is_on(port: str) -> bool:
+    """Whether the kernel impairs what an interface sends just now."""
+    from pyroute2 import IPRoute
+
+    with IPRoute() as kernel:
+        found = kernel.link_lookup(ifname=port)
+        kinds = [queue.get_attr("TCA_KIND") for queue in kernel.get_qdiscs(index=found[0])] if found else []
+        return "netem" in kinds
+
+
 def _request(command: str, port: str, wanted: dict[str, Any]) -> None:
     from pyroute2 import IPRoute
     from pyroute2.netlink.exceptions import NetlinkError

@@ -1,67 +1,79 @@
-"""Draws a sweep: a line with its intervals and the theory beside it, or a heat map over two settings."""
+"""Draws a sweep: curves with their intervals and what arithmetic expects, or a heat map over two axes."""
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from harvok.core.judgement.sweep import SweepReading, SweptPoint
+from harvok.core.quantities import QUANTITIES
+from harvok.core.sweeps.reading import BESIDE, SweepReading, SweptPoint
 from harvok.core.units import format_rate
+from harvok.reports.curves import DPI, SIZE_INCHES, Column, Curve, Panel, draw_columns
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-_MEASURED, _THEORY, _BASELINE = "#1f4e79", "#b35c00", "#5a5a5a"
-_SIZE_INCHES, _DPI = (10.0, 6.25), 128
+UNITS: dict[str, tuple[str, float]] = {"ratio": ("%", 100.0), "s": ("ms", 1e3), "b/s": ("Mb/s", 1e-6)}
+"""How a unit is drawn, and by what its values are multiplied."""
 
 
-def draw_sweep(readings: list[SweepReading], name: str, path: Path) -> None:
-    """Writes a PNG or SVG, with a panel for each direction."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
-    figure, panels = pyplot.subplots(1, len(readings), figsize=_SIZE_INCHES, squeeze=False, layout="constrained")
-    for reading, panel in zip(readings, panels[0], strict=True):
-        if len(reading.points[0].settings) == 1:
-            _line(panel, reading)
-        else:
-            _heat_map(panel, reading)
-        panel.set_title(f"{reading.direction}")
-    figure.suptitle(f"{name}: settled goodput over {' and '.join(s.name for s in readings[0].points[0].settings)}")
-    figure.savefig(path, dpi=_DPI)
-    pyplot.close(figure)
+def draw_sweep(readings: Sequence[SweepReading], name: str, path: Path) -> None:
+    """Writes a PNG or SVG, with a column for each direction."""
+    what = QUANTITIES[readings[0].quantity].name
+    title = f"{name}: {what} over {' and '.join(readings[0].roles)}"
+    if len(readings[0].roles) == 1:
+        draw_columns(title, [_column(reading) for reading in readings], path)
+    else:
+        _draw_maps(title, readings, path)
 
 
-def _line(panel: "Axes", reading: SweepReading) -> None:
-    places = list(range(len(reading.points)))
-    means = [one.summary.mean / 1e6 for one in reading.points]
-    lows, highs = zip(*(_span(one) for one in reading.points), strict=True)
-    errors: Any = [
-        [m - low for m, low in zip(means, lows, strict=True)],
-        [h - m for h, m in zip(highs, means, strict=True)],
-    ]
-    panel.errorbar(places, means, yerr=errors, fmt="o-", color=_MEASURED, capsize=4, label="measured, 95 % interval")
-    theory = [(place, one.theory / 1e6) for place, one in enumerate(reading.points) if one.theory]
-    top = max(*highs, (reading.baseline.mean / 1e6 if reading.baseline else 0.0))
-    shown = [(place, value) for place, value in theory if value <= 1.5 * top]
-    if shown:
-        panel.plot(*zip(*shown, strict=True), "s--", color=_THEORY, label="window / least RTT")
+def _column(reading: SweepReading) -> Column:
+    points = reading.points
+    measured = Curve(
+        "measured, 95 % interval",
+        [one.summary.mean / 1e6 for one in points],
+        low=[_interval(one)[0] for one in points],
+        high=[_interval(one)[1] for one in points],
+    )
+    main = [measured]
     if reading.baseline:
-        panel.axhline(reading.baseline.mean / 1e6, color=_BASELINE, linestyle=":", label="baseline")
-    if reading.knee:
-        panel.axvline(reading.points.index(reading.knee), color=_BASELINE, linewidth=0.8)
-        panel.annotate(
-            "knee", (reading.points.index(reading.knee), top * 1.1), xytext=(5, 0), textcoords="offset points"
-        )
-    panel.set_xticks(places, [one.settings[0].text for one in reading.points])
-    panel.set_xlabel(reading.points[0].settings[0].name)
-    panel.set_ylabel("Mb/s of goodput")
-    panel.set_ylim(0, top * 1.2)
-    panel.grid(axis="y", alpha=0.3)
-    panel.legend(loc="upper left")
+        main.append(Curve("baseline", [reading.baseline.mean / 1e6] * len(points), "reference"))
+    for bound in dict.fromkeys(name for one in points for name in one.bounds):
+        main.append(Curve(bound, [_in_megabits(one.bounds.get(bound)) for one in points], "expected"))
+    knee = reading.knee
+    words = {"gain": "knee", "harm": "nothing lost up to here"}
+    return Column(
+        title=reading.direction,
+        across=next(iter(reading.roles)),
+        points=[one.settings[0].text for one in points],
+        panels=[Panel("Mb/s", main), *_beside(reading)],
+        mark=(points.index(knee.point), words[knee.kind]) if knee else None,
+    )
 
 
-def _span(point: SweptPoint) -> tuple[float, float]:
+def _beside(reading: SweepReading) -> list[Panel]:
+    """A panel for each unit of what stands beside."""
+    panels = []
+    for unit, (drawn, factor) in UNITS.items():
+        curves = [
+            Curve(QUANTITIES[name].name, [_times(one.beside.get(name), factor) for one in reading.points])
+            for name in BESIDE[reading.test]
+            if QUANTITIES[name].unit == unit and any(name in one.beside for one in reading.points)
+        ]
+        if curves:
+            title = f"{curves[0].name}, {drawn}" if len(curves) == 1 else drawn
+            panels.append(Panel(title, curves))
+    return panels
+
+
+def _times(value: float | None, factor: float) -> float | None:
+    return None if value is None else value * factor
+
+
+def _in_megabits(value: float | None) -> float | None:
+    return _times(value, 1e-6)
+
+
+def _interval(point: SweptPoint) -> tuple[float, float]:
     """The interval in Mb/s; the mean alone where there is none."""
     if len(point.summary.values) < 2:
         return point.summary.mean / 1e6, point.summary.mean / 1e6
@@ -69,18 +81,34 @@ def _span(point: SweptPoint) -> tuple[float, float]:
     return max(interval.low, 0.0) / 1e6, interval.high / 1e6
 
 
+def _draw_maps(title: str, readings: Sequence[SweepReading], path: Path) -> None:
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    figure, panels = pyplot.subplots(1, len(readings), figsize=SIZE_INCHES, squeeze=False, layout="constrained")
+    for reading, panel in zip(readings, panels[0], strict=True):
+        _heat_map(panel, reading)
+        panel.set_title(reading.direction)
+    figure.suptitle(title)
+    figure.savefig(path, dpi=DPI)
+    pyplot.close(figure)
+
+
 def _heat_map(panel: "Axes", reading: SweepReading) -> None:
     across, down = ([*dict.fromkeys(one.settings[axis].text for one in reading.points)] for axis in (0, 1))
-    values = [[0.0] * len(across) for _ in down]
+    values = [[float("nan")] * len(across) for _ in down]
     for one in reading.points:
         values[down.index(one.settings[1].text)][across.index(one.settings[0].text)] = one.summary.mean / 1e6
-    image = panel.imshow(values, cmap="viridis", aspect="auto")
-    panel.figure.colorbar(image, ax=panel, label="Mb/s of goodput")
-    middle = (max(map(max, values)) + min(map(min, values))) / 2
+    image = panel.imshow(values, cmap="viridis", aspect="auto", vmin=0)
+    panel.figure.colorbar(image, ax=panel, label="Mb/s")
+    middle = max(one.summary.mean for one in reading.points) / 2e6
     for row, line in enumerate(values):
         for column, value in enumerate(line):
+            words = format_rate(value * 1e6) if value == value else "none"
             colour = "white" if value < middle else "black"
-            panel.text(column, row, format_rate(value * 1e6), ha="center", va="center", color=colour, fontsize=9)
+            panel.text(column, row, words, ha="center", va="center", color=colour, fontsize=9)
     panel.set_xticks(range(len(across)), across)
     panel.set_yticks(range(len(down)), down)
     panel.set_xlabel(reading.points[0].settings[0].name)

@@ -7,6 +7,7 @@ from typing import Protocol
 from harvok.clock import Clock
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord
 from harvok.core.observer import Observer
@@ -26,20 +27,24 @@ class FrameRig(Protocol):
 
 
 @contextlib.contextmanager
-def open_rig(file: RigFile, seed_offset: int, clock: Clock) -> Iterator[FrameRig]:
+def open_rig(
+    file: RigFile, seed_offset: int, clock: Clock, impairment: ImpairmentFile | None = None
+) -> Iterator[FrameRig]:
     """A rig that is ready for trials. Raises PortError or NearEndError when it cannot be.
 
-    `seed_offset` makes the repeats of a simulated rig differ.
+    `seed_offset` makes the repeats of a simulated rig differ; `impairment` stands for that of the file, where the rig
+    is of our own making.
     """
     if isinstance(file, SimulatedRig):
         from harvok.rigs.simulated import SimulatedRig as Simulated
-        from harvok.rigs.simulated import device_of
+        from harvok.rigs.simulated import device_of, impaired
 
-        yield Simulated(device_of(file), file.seed + seed_offset)
+        device = device_of(file)
+        yield Simulated(impaired(device, impairment) if impairment else device, file.seed + seed_offset)
     elif isinstance(file, VirtualRig):
         from harvok.rigs.virtual import VirtualPorts
 
-        with VirtualPorts(file, clock) as virtual:
+        with VirtualPorts(file, clock, impairment) as virtual:
             yield virtual
     else:
         from harvok.rigs.ports import FramePorts, Wiring

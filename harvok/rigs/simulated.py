@@ -6,14 +6,17 @@ frames, spread evenly over each trial.
 
 import random
 from collections.abc import Sequence
+from dataclasses import replace
 from math import log
 
 from harvok.core.ends import Direction
 from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult
 from harvok.core.measures.delay import DelayHistogram
+from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
 from harvok.core.observer import Observer
 from harvok.core.wire.test_frame import FrameIp
+from harvok.errors import UsageError
 from harvok.rigs.device import Device, Stretch, follow, whole_frames
 
 _SAMPLED_DELAYS = 2000
@@ -122,6 +125,38 @@ def device_of(rig: SimulatedRigFile) -> Device:
         hot_share=model.hot_share,
         reset_s=model.reset,
     )
+
+
+def impaired(device: Device, file: ImpairmentFile) -> Device:
+    """A device behind an impairment: both become one model. Raises UsageError for what the model has no word for."""
+    stage = file.plan().stages[0]
+    if file.schedule or stage.send != stage.receive:
+        raise UsageError(
+            "a simulated device treats both directions alike, at all times",
+            "Vary both, or take a virtual rig with an impairment for its device.",
+        )
+    put = stage.send
+    if put.burst_loss or put.corruption or put.spread != "uniform":
+        raise UsageError(
+            "a simulated device loses no frames in bursts by chance, bends none, and knows uniform variation only",
+            "Take a virtual rig with an impairment for its device.",
+        )
+    rates = [rate for rate in (device.forwarding_bps, put.rate_bps) if rate]
+    return replace(
+        device,
+        latency_s=device.latency_s + put.delay_s - put.variation_s,
+        jitter_s=device.jitter_s + 2 * put.variation_s,
+        loss=_either(device.loss, put.loss),
+        reordering=_either(device.reordering, put.reordering),
+        duplication=_either(device.duplication, put.duplication),
+        forwarding_bps=min(rates, default=None),
+        buffer_bytes=put.queue_bytes if put.rate_bps else device.buffer_bytes,
+    )
+
+
+def _either(one: float, other: float) -> float:
+    """The chance that one of two independent things happens."""
+    return 1 - (1 - one) * (1 - other)
 
 
 def _queue_at(stretch: Stretch, at_s: float) -> float:

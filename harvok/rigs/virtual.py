@@ -7,6 +7,7 @@ from dataclasses import asdict
 from types import TracebackType
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import DeviceKind, VirtualRig
 from harvok.core.observer import Observer
 from harvok.errors import NearEndError
@@ -59,16 +60,17 @@ class VirtualDevice:
 
 
 class VirtualPorts(FramePorts):
-    """Two tester ports with a virtual device between them, which it builds and takes down."""
+    """Two tester ports with a virtual device between them, which it builds and takes down; `impairment` stands for the
+    one that the rig names."""
 
-    def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM) -> None:
+    def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM, impairment: ImpairmentFile | None = None) -> None:
         self._device = VirtualDevice(device_of(rig))
         kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
         wiring = Wiring(rig.name, TESTER_PORTS, rig.sides, kind, rig.mtu, self._device.built.namespaces)
         self._path: ImpairedPath | None = None
         try:
             if rig.impairment:
-                plan = read_impairment(rig.impairment).plan()
+                plan = (impairment or read_impairment(rig.impairment)).plan()
                 built = self._device.built
                 self._path = ImpairedPath(DEVICE_PORTS, plan, [*built.namespaces[:-1], built.device])
                 self._path.__enter__()

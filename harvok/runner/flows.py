@@ -8,6 +8,7 @@ from harvok.core.drive import drive
 from harvok.core.ethernet import ETHERNET_HEADER_BYTES, FCS_BYTES, IpVersion, frame_bytes_of
 from harvok.core.judgement.services import judge_services
 from harvok.core.models.conditions import HostConditions
+from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import quick_checks
 from harvok.core.models.run import RigRecord, RunRecord
 from harvok.core.observer import Observer, RunOutline
@@ -19,6 +20,7 @@ from harvok.core.units import format_size
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings
+from harvok.runner.impair import at_work
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
@@ -104,7 +106,7 @@ def _measure_udp(test: UdpTest, rig: StationsRig, everyone: Observer, record: Ru
 def _new_record(
     request: FlowRequest, rig: StationsRig, near: HostConditions, far: HostConditions, clock: Clock
 ) -> RunRecord:
-    link = rig.link()
+    link, impairment = rig.link(), at_work()
     return new_record(
         command=request.command,
         test=request.test,
@@ -114,9 +116,23 @@ def _new_record(
         near=near,
         far=far,
         clock=clock,
+        impairment=impairment,
         preflight=quick_checks(near, far, link),
-        notices=[*link_notices(link), *_buffer_notices(request.test, near, far), *_size_notices(request.test, near)],
+        notices=[
+            *link_notices(link),
+            *_impairment_notices(impairment),
+            *_buffer_notices(request.test, near, far),
+            *_size_notices(request.test, near),
+        ],
     )
+
+
+def _impairment_notices(impairment: ImpairmentRecord | None) -> list[str]:
+    """Says when a path may be impaired on purpose: whoever reads the run next year must know."""
+    if impairment is None:
+        return []
+    between = " and ".join(impairment.ports)
+    return [f"the impairment '{impairment.impairment.name}' is at work on this host, at {between}"]
 
 
 def _size_notices(test: TcpTest | UdpTest, near: HostConditions) -> list[str]:

@@ -7,17 +7,22 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.judgement.emulator import judge_emulator
 from harvok.core.link import Link
+from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest, calibrate
 from harvok.core.procedures.emulator import EmulatorFindings, EmulatorTest, emulator_check
+from harvok.core.procedures.load import LoadFindings, LoadTest, hold_loads
 from harvok.core.procedures.rfc2544 import FrameFindings, FrameTest, rfc2544
 from harvok.errors import UsageError
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
 from harvok.rigs.frame_rigs import FrameRig, open_rig, record_of
+from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.simulated import device_of, impaired
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
+from harvok.runner.impair import at_work
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
@@ -34,7 +39,7 @@ class FrameRequest:
     """Everything that `harvok rfc2544` or `harvok calibrate` was asked for."""
 
     rig: RigFile
-    test: FrameTest | EmulatorTest | CalibrationTest
+    test: FrameTest | LoadTest | EmulatorTest | CalibrationTest
     logbook: str
     command: list[str]
     label: Label = field(default_factory=Label)
@@ -44,6 +49,8 @@ class FrameRequest:
     """How far off a delay may be in a check of an emulator."""
     first: int = 0
     """The number of the first repeat: where a series goes on."""
+    impairment: ImpairmentFile | None = None
+    """Instead of the one that the rig file names."""
 
 
 def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
@@ -60,7 +67,7 @@ def run_frames(request: FrameRequest, observer: Observer, on_record: OnRecord, c
         stack.callback(logbook.close)
         keeper = Keeper(logbook, observer, on_record, clock)
         for number in range(request.repeat):
-            with open_rig(request.rig, request.first + number, clock) as rig:
+            with open_rig(request.rig, request.first + number, clock, request.impairment) as rig:
                 _run_once(request, rig, keeper, number)
 
 
@@ -95,6 +102,9 @@ def _run_once(request: FrameRequest, rig: FrameRig, keeper: Keeper, number: int)
         findings.notices.extend(record.notices)
         if isinstance(record.test, CalibrationTest):
             drive(calibrate(record.test, findings), rig, everyone)
+        elif isinstance(record.test, LoadTest):
+            loads = LoadFindings(findings.figures, findings.notices)
+            drive(hold_loads(record.test, loads), rig, everyone)
         elif isinstance(record.test, FrameTest):
             drive(rfc2544(record.test, findings), rig, everyone)
 
@@ -112,7 +122,7 @@ def _check_emulator(
 
 def _record(request: FrameRequest, keeper: Keeper) -> RunRecord:
     test, calibration, notices = request.test, None, []
-    if isinstance(test, (FrameTest, EmulatorTest)) and not isinstance(request.rig, SimulatedRig):
+    if not isinstance(test, CalibrationTest) and not isinstance(request.rig, SimulatedRig):
         calibration = latest_calibration(keeper.logbook, request.rig, test.settings)
         limits = limits_of(calibration) if calibration else {}
         floors = floors_of(calibration) if calibration else {}
@@ -134,4 +144,30 @@ def _record(request: FrameRequest, keeper: Keeper) -> RunRecord:
         clock=keeper.clock,
         notices=notices,
         calibration=calibration.id if calibration else None,
+        impairment=_impairment_of(request),
     )
+
+
+def base_impairment(rig: RigFile) -> ImpairmentFile | None:
+    """What a rig of our own puts on the path by itself; None where that is up to the bench."""
+    if isinstance(rig, SimulatedRig):
+        return read_impairment("clean")
+    if isinstance(rig, VirtualRig) and rig.impairment:
+        return read_impairment(rig.impairment)
+    return None
+
+
+def check_impairment(rig: RigFile, file: ImpairmentFile) -> None:
+    """Raises UsageError for an impairment that the rig cannot carry out."""
+    if isinstance(rig, SimulatedRig):
+        impaired(device_of(rig), file)
+
+
+def _impairment_of(request: FrameRequest) -> ImpairmentRecord | None:
+    if isinstance(request.rig, SimulatedRig):
+        asked = request.impairment
+        return ImpairmentRecord(carried_out_by="model", impairment=asked) if asked else None
+    if isinstance(request.rig, PortsRig):
+        return at_work()
+    file = request.impairment or base_impairment(request.rig)
+    return ImpairmentRecord(carried_out_by="bridge", impairment=file) if file else None

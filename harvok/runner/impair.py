@@ -13,10 +13,11 @@ from typing import Any
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.impairment import ImpairmentReport
-from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.errors import NothingFoundError, PortError, UsageError
 from harvok.host.interfaces import port_state
-from harvok.host.left_over import CHANGED_FEATURES, notes_path
+from harvok.host.left_over import CHANGED_FEATURES, KERNEL_IMPAIRMENT, notes_path
+from harvok.host.netem import is_on, put_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features
 from harvok.rigs.impaired import ImpairedPath, OnReport
 
@@ -44,11 +45,11 @@ def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -
     for port in request.ports:
         _check(port)
     with (
-        _only_one() as door,  # first, so that one which is refused has touched nothing
+        only_one() as door,  # first, so that one which is refused has touched nothing
         one_frame_at_a_time(request.ports, notes_path(CHANGED_FEATURES)),
         ImpairedPath(request.ports, request.file.plan(), on_report=on_report) as path,
     ):
-        desk = _Desk(door, path, request.file.name)
+        desk = Desk(door, path, request.file, request.ports)
         deadline_ns = None if request.duration_s is None else clock.now_ns() + int(request.duration_s * 1e9)
         with contextlib.suppress(KeyboardInterrupt):
             while path.runs and not desk.ended and (deadline_ns is None or clock.now_ns() < deadline_ns):
@@ -71,9 +72,9 @@ def _check(name: str) -> None:
 
 
 @contextlib.contextmanager
-def _only_one() -> Iterator[socket.socket]:
-    """Where other terminals come to ask. Raises UsageError when an impairment already answers there."""
-    place = _socket_path()
+def only_one(place: Path | None = None) -> Iterator[socket.socket]:
+    """Where others come to ask, usually of the whole host. Raises UsageError when an impairment answers there now."""
+    place = place or desk_path()
     if _is_served(place):
         raise UsageError("an impairment runs on this host already", "End it first: harvok impair stop")
     place.unlink(missing_ok=True)
@@ -87,12 +88,12 @@ def _only_one() -> Iterator[socket.socket]:
             place.unlink(missing_ok=True)
 
 
-class _Desk:
+class Desk:
     """Answers `harvok impair show`, `change` and `stop` from other terminals of the same user, until its door shuts."""
 
-    def __init__(self, door: socket.socket, path: ImpairedPath, name: str) -> None:
+    def __init__(self, door: socket.socket, path: ImpairedPath, file: ImpairmentFile, ports: tuple[str, str]) -> None:
         self.ended = False
-        self._door, self._path, self._name = door, path, name
+        self._door, self._path, self._file, self._ports = door, path, file, ports
         threading.Thread(target=self._serve, daemon=True).start()
 
     def _serve(self) -> None:
@@ -112,9 +113,15 @@ class _Desk:
         elif asked["do"] == "change":
             file = ImpairmentFile.model_validate(asked["impairment"])
             self._path.become(file.plan())
-            self._name = file.name
+            self._file = file
         report = self._path.last
-        return {"name": self._name, "process": os.getpid(), "report": asdict(report) if report else None}
+        return {
+            "name": self._file.name,
+            "process": os.getpid(),
+            "ports": self._ports,
+            "impairment": self._file.model_dump(exclude_defaults=True) | {"version": self._file.version},
+            "report": asdict(report) if report else None,
+        }
 
 
 def _is_served(place: Path) -> bool:
@@ -132,7 +139,7 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as desk:
         try:
             desk.settimeout(5)
-            desk.connect(str(_socket_path()))
+            desk.connect(str(desk_path()))
             desk.sendall(json.dumps(asked).encode())
             answer = b"".join(iter(lambda: desk.recv(_MOST_BYTES), b""))
             told: dict[str, Any] = json.loads(answer)
@@ -143,8 +150,45 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     return told
 
 
-def _socket_path() -> Path:
-    return Path(tempfile.gettempdir()) / _SOCKET
+def desk_path(folder: str | None = None) -> Path:
+    """Where an impairment answers: of this host, or of those who take a folder for their temporary one."""
+    return Path(folder or tempfile.gettempdir()) / _SOCKET
+
+
+def at_work() -> ImpairmentRecord | None:
+    """The impairment that runs on this host just now, by a bridge or by its kernel; None when there is none."""
+    if desk_path().exists():
+        with contextlib.suppress(NothingFoundError):
+            told = ask("show")
+            file = ImpairmentFile.model_validate(told["impairment"])
+            return ImpairmentRecord(carried_out_by="bridge", impairment=file, ports=told["ports"])
+    notes = notes_path(KERNEL_IMPAIRMENT)
+    if not notes.exists():
+        return None
+    try:
+        told = json.loads(notes.read_text())
+        file = ImpairmentFile.model_validate(told["impairment"])
+        if is_on(told["port"]):
+            return ImpairmentRecord(carried_out_by="kernel", impairment=file, ports=[told["port"]])
+    except (OSError, ValueError, KeyError):
+        return None
+    return None
+
+
+def put_on_kernel(port: str, file: ImpairmentFile) -> None:
+    """Lets the kernel impair what a port sends, and notes it for the records of runs. Raises as `netem.put_on` does,
+    and UsageError for a schedule, which the kernel does not keep."""
+    if file.schedule:
+        raise UsageError("the kernel keeps no schedule", "Use the bridge: harvok impair start PORT OTHER FILE")
+    put_on(port, file.plan().stages[0].send)
+    told = {"port": port, "impairment": file.model_dump(exclude_none=True)}
+    notes_path(KERNEL_IMPAIRMENT).write_text(json.dumps(told))
+
+
+def clear_kernel(port: str) -> None:
+    """Takes it off again. Raises as `netem.take_off` does."""
+    take_off(port)
+    notes_path(KERNEL_IMPAIRMENT).unlink(missing_ok=True)
 
 
 def put_back_features() -> list[str]:

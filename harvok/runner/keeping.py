@@ -10,6 +10,7 @@ from harvok.clock import Clock
 from harvok.core.link import Link
 from harvok.core.models.conditions import HostConditions
 from harvok.core.models.control import Fault
+from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.run import AnyTest, FrameRigRecord, PortRecord, RigRecord, RunRecord
 from harvok.core.observer import Observer, Observers
@@ -46,6 +47,7 @@ def new_record(
     far: HostConditions | None = None,
     notices: Sequence[str] = (),
     calibration: str | None = None,
+    impairment: ImpairmentRecord | None = None,
     preflight: Sequence[Check] = (),
 ) -> RunRecord:
     """The record of a run that starts now."""
@@ -63,6 +65,7 @@ def new_record(
         attributes=label.attributes,
         note=label.note,
         calibration=calibration,
+        impairment=impairment,
         near=near,
         far=far,
         notices=list(notices),

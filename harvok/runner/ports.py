@@ -1,9 +1,6 @@
 """Tests of this host's own ports: watching what one negotiates, and two of them against each other."""
 
 import json
-import os
-import secrets
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -30,12 +27,10 @@ from harvok.rigs.watched import WatchedRig
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.rooms import Room, run_in, station_in
 
 _NOWHERE = "127.0.0.1"
 _ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
-_CONTROL_PORT = 26470
-TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
-"""The environment variable by which a test that is started for another command learns what was really typed."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,11 +113,13 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         rooms = stack.enter_context(_lent(request.ports))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        token = secrets.token_hex(8)
-        stack.enter_context(_station(rooms[1], request.ports[1], token))
-        code = _test(rooms[0], request, token, folder)
-        _keep(request, folder)
-        return code
+        near, far = (
+            Room((room,), port, address.partition("/")[0])
+            for room, port, address in zip(rooms, request.ports, _ADDRESSES, strict=True)
+        )
+        token = stack.enter_context(station_in(far))
+        words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
+        return run_in(near, words, token, request.logbook, request.command, folder)
 
 
 def _check(name: str) -> None:
@@ -165,51 +162,6 @@ def _refused(process: "subprocess.Popen[str]") -> NearEndError:
     _, said = process.communicate()
     why = said.strip().splitlines()[-1] if said.strip() else "it says nothing"
     return NearEndError(f"the ports could not be moved into namespaces of their own: {why}", "Run Harvok as root.")
-
-
-def _inside(room: str, *words: str) -> list[str]:
-    program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
-    return [sys.executable, "-m", "harvok.host.enter", room, program, *words]
-
-
-@contextmanager
-def _station(room: str, name: str, token: str) -> Iterator[None]:
-    """A station behind one of the ports."""
-    address = _ADDRESSES[1].partition("/")[0]
-    words = ["station", "--host", address, "--port", str(_CONTROL_PORT), "--name", name, "--token", token]
-    process = subprocess.Popen(_inside(room, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-    try:
-        assert process.stdout and process.stderr
-        if not process.stdout.readline():
-            raise NearEndError(f"no station came up behind {name}: {process.stderr.read().strip()}", "Try again.")
-        yield
-    finally:
-        process.terminate()
-        process.communicate()
-
-
-def _test(room: str, request: PairRequest, token: str, folder: Path) -> int:
-    """The TCP test behind the other port, which shows itself on this terminal."""
-    words = ["tcp", _ADDRESSES[1].partition("/")[0], "--name", request.ports[0], *request.tcp]
-    words += ["--token", token, "--logbook", _place(request, folder), *(["--json"] if request.as_json else [])]
-    lock_elsewhere = {"TMPDIR": str(folder)}  # this process holds the host's lock for it
-    environment = os.environ | lock_elsewhere | {TYPED_COMMAND: json.dumps(request.command)}
-    return subprocess.run(_inside(room, *words), env=environment).returncode
-
-
-def _place(request: PairRequest, folder: Path) -> str:
-    """Where the test keeps its runs: a database elsewhere cannot be reached from within the namespace."""
-    return str(folder / "pair.sqlite") if "://" in request.logbook else request.logbook
-
-
-def _keep(request: PairRequest, folder: Path) -> None:
-    """Takes the runs over into the user's logbook, where they are not in it already."""
-    place = folder / "pair.sqlite"
-    if not place.exists():
-        return
-    with closing(Logbook(str(place))) as theirs, closing(Logbook(request.logbook)) as ours:
-        for record in theirs.records([line.id for line in reversed(theirs.lines())]):
-            ours.add(record)
 
 
 def put_back_ports() -> tuple[list[str], list[str]]:

@@ -9,6 +9,7 @@ from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
 from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
@@ -42,6 +43,9 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
         yield "link.rated", format_speed(record.link.rated_bps)
     test = record.test
     yield from _test_conditions(test)
+    if record.impairment:
+        put = record.impairment.impairment
+        yield "path.impairment", f"{put.name}: {put.model_dump_json(exclude={'name', 'about'}, exclude_defaults=True)}"
     if isinstance(record.rig, PortsRigRecord):
         for number, port in enumerate(record.rig.ports, 1):
             yield from _interface_conditions(f"port{number}", port)
@@ -111,8 +115,10 @@ def _tcp_conditions(test: TcpTest) -> Iterator[tuple[str, str]]:
     yield "test.pacing", format_rate(options.pacing_bps) if options.pacing_bps else "none"
 
 
-def _frame_conditions(test: FrameTest | EmulatorTest | CalibrationTest) -> Iterator[tuple[str, str]]:
+def _frame_conditions(test: FrameTest | LoadTest | EmulatorTest | CalibrationTest) -> Iterator[tuple[str, str]]:
     settings = test.settings
+    if isinstance(test, LoadTest):
+        yield "test.loads", ", ".join(f"{share * 100:g} %" for share in test.shares)
     yield "test.kind", test.kind
     yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)
     yield "test.direction", " and ".join(settings.directions)

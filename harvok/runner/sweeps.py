@@ -1,33 +1,40 @@
-"""Varies one or two settings of a TCP test, each point as often as asked, between two baselines, and reads it all."""
+"""Sweeps: the same test at every point of one or two axes, in turns, with a baseline around it."""
 
+import contextlib
 import random
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
-from itertools import product
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.figures import find
 from harvok.core.judgement.sample import Series
-from harvok.core.judgement.sweep import (
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.models.rig import PortsRig, RigFile
+from harvok.core.observer import Observer
+from harvok.core.procedures.load import LoadTest
+from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.sweeps.axes import (
+    Axis,
     Order,
     Point,
-    Setting,
-    SweepReading,
+    SweptTest,
+    is_impairment,
     order_of,
-    read_sweep,
-    window_bound_bps,
+    point_name,
+    points_of,
+    with_setting,
 )
-from harvok.core.observer import Observer
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.units import parse_rate_bps, parse_size_bytes
-from harvok.errors import BadQuantityError, NothingFoundError, UsageError
+from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
+from harvok.errors import NothingFoundError, TesterLimitError, UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.flows import FlowRequest, run_flows
+from harvok.runner.frames import FrameRequest, base_impairment, check_impairment, run_frames
+from harvok.runner.impair import ask, at_work
 from harvok.runner.keeping import OnRecord
 from harvok.runner.samples import series_of
 
-QUANTITY = "goodput-settled"
 _BASELINES = ("baseline-before", "baseline-after")
 
 SayPoint = Callable[[int, int, str], None]
@@ -35,20 +42,13 @@ SayPoint = Callable[[int, int, str], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Axis:
-    """What is varied, over which values."""
-
-    name: str
-    values: tuple[Setting, ...]
-
-
-@dataclass(frozen=True, slots=True)
 class SweepRequest:
     """Everything that `harvok sweep` was asked for. `base` is the test with everything that is not varied; its label's
-    series is the name of the sweep."""
+    series is the name of the sweep. `fixed` are settings of all its runs, the baselines included."""
 
-    base: FlowRequest
+    base: FlowRequest | FrameRequest
     axes: tuple[Axis, ...]
+    fixed: Point = ()
     repeats: int = 3
     order: Order = "interleaved"
     seed: int = 1
@@ -58,44 +58,17 @@ class SweepRequest:
         return self.base.label.series or "sweep"
 
     @property
+    def test(self) -> SweptTest:
+        assert isinstance(self.base.test, SweptTest)
+        return self.base.test
+
+    @property
     def points(self) -> list[Point]:
-        return list(product(*(axis.values for axis in self.axes)))
+        return points_of(self.axes)
 
     @property
     def runs(self) -> int:
         return (len(self.points) + len(_BASELINES)) * self.repeats
-
-
-def _number(text: str) -> float:
-    if not text.isdigit():
-        raise BadQuantityError(f"'{text}' is not a whole number", "Give a number such as 4.")
-    return float(text)
-
-
-_READ: dict[str, Callable[[str], float]] = {
-    "socket-buffer": lambda text: float(parse_size_bytes(text)),
-    "flows": _number,
-    "mss": _number,
-    "dscp": _number,
-    "pacing": parse_rate_bps,
-}
-AXES = (*_READ, "congestion-control")
-
-
-def parse_axis(text: str) -> Axis:
-    """Reads `flows=1,2,4` or `socket-buffer=64k,256k,1M`. Raises UsageError naming what is wrong."""
-    name, sign, values = text.partition("=")
-    if not sign or name not in AXES:
-        raise UsageError(f"'{text}' varies nothing known", f"Write NAME=VALUE,VALUE,… with one of {', '.join(AXES)}.")
-    settings = []
-    for value in filter(None, (part.strip() for part in values.split(","))):
-        try:
-            settings.append(Setting(name, value, _READ[name](value) if name in _READ else None))
-        except BadQuantityError as error:
-            raise UsageError(f"{name}: {error.message}", error.hint) from error
-    if len(settings) < 2:
-        raise UsageError(f"{name} has fewer than two values", "A sweep needs something to vary.")
-    return Axis(name, tuple(settings))
 
 
 def run_sweep(
@@ -103,64 +76,154 @@ def run_sweep(
 ) -> list[SweepReading]:
     """Measures the baseline, every point in its turn, and the baseline again; returns a reading for each direction.
 
-    Raises whatever breaks a run off; what was measured until then is in the logbook.
+    A run in which the tester fell short is kept as invalid, and the sweep goes on. Raises UsageError before anything is
+    sent when the name is taken or there is no impairment to vary; and whatever breaks a run off, after what was
+    measured until then was kept.
     """
+    _refuse_a_taken_name(request)
     points = request.points
-    sequence: list[tuple[str, Point | None]] = [(_BASELINES[0], None)] * request.repeats
+    sequence: list[tuple[str, Point]] = [(_BASELINES[0], ())] * request.repeats
     shuffle = random.Random(request.seed).shuffle if request.order == "random" else None
     turns = order_of(len(points), request.repeats, shuffle)
     sequence += [(point_name(points[turn]), points[turn]) for turn in turns]
-    sequence += [(_BASELINES[1], None)] * request.repeats
-    for number, (name, point) in enumerate(sequence, 1):
-        say(number, len(sequence), name.replace("baseline-", "baseline, "))
-        run_flows(_flow_request(request, name, point), observer, on_record, clock)
+    sequence += [(_BASELINES[1], ())] * request.repeats
+    with _impaired(request) as impairer:
+        turn = _Turn(request, impairer, observer, on_record, clock)
+        for number, (name, point) in enumerate(sequence, 1):
+            say(number, len(sequence), name.replace("baseline-", "baseline, "))
+            try:
+                turn.take(name, point, number)
+            except TesterLimitError as limit:
+                observer.notice(f"run {number} says nothing: {limit.message}")
     return read(request)
 
 
-def _flow_request(request: SweepRequest, name: str, point: Point | None) -> FlowRequest:
-    base = request.base
-    attributes = base.label.attributes | {setting.name: setting.text for setting in point or ()}
-    label = replace(base.label, series=f"{request.name}.{name}", attributes=attributes)
-    test = base.test
-    for setting in point or ():
-        assert isinstance(test, TcpTest)
-        test = _with_setting(test, setting)
-    return replace(base, test=test, label=label, repeat=1)
+def _refuse_a_taken_name(request: SweepRequest) -> None:
+    """Two sweeps under one name would be read as one. Raises UsageError."""
+    with closing(Logbook(request.base.logbook)) as logbook:
+        for name in (*_BASELINES, *map(point_name, request.points)):
+            if _series(logbook, request, name).runs:
+                raise UsageError(
+                    f"the logbook has a series {request.name}.{name} already",
+                    "Give this sweep another name: --series NAME.",
+                )
 
 
-def _with_setting(test: TcpTest, setting: Setting) -> TcpTest:
-    """The test with one setting changed."""
-    trial, number = test.trial, setting.number
-    if setting.name == "flows":
-        return replace(test, trial=replace(trial, flows=int(number or 1)))
-    options = {
-        "socket-buffer": {"socket_buffer_bytes": int(number or 0)},
-        "mss": {"mss_bytes": int(number or 0)},
-        "dscp": {"dscp": int(number or 0)},
-        "pacing": {"pacing_bps": number},
-        "congestion-control": {"congestion_control": setting.text},
-    }[setting.name]
-    return replace(test, trial=replace(trial, options=replace(trial.options, **options)))  # type: ignore[arg-type]
+@dataclass(frozen=True, slots=True)
+class _Turn:
+    """Takes one run of a sweep after the other."""
+
+    request: SweepRequest
+    impairer: "_Impairer | None"
+    observer: Observer
+    on_record: OnRecord
+    clock: Clock
+
+    def take(self, name: str, point: Point, number: int) -> None:
+        base, settings = self.request.base, (*self.request.fixed, *point)
+        attributes = base.label.attributes | {setting.name: setting.text for setting in settings}
+        label = replace(base.label, series=f"{self.request.name}.{name}", attributes=attributes)
+        test = self.request.test
+        for setting in settings:
+            test = with_setting(test, setting)
+        impairment = self.impairer.at(point) if self.impairer else None
+        if isinstance(base, FrameRequest):
+            assert isinstance(test, LoadTest | FrameTest)
+            asked = replace(base, test=test, label=label, repeat=1, first=number, impairment=impairment)
+            run_frames(asked, self.observer, self.on_record, self.clock)
+        else:
+            assert isinstance(test, TcpTest | UdpTest)
+            run_flows(replace(base, test=test, label=label, repeat=1), self.observer, self.on_record, self.clock)
 
 
-def point_name(point: Point) -> str:
-    """A point as part of a series' name."""
-    return "_".join(f"{setting.name}-{setting.text}" for setting in point)
+# --- what an impairment does at each point ---------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class _Impairer:
+    """Sets what an impairment does at each point, from what it was before. `of_this_host`: by telling the bridge that
+    runs here; a rig of our own making is made anew for each run."""
+
+    request: SweepRequest
+    before: ImpairmentFile
+    of_this_host: bool
+
+    def at(self, point: Point) -> ImpairmentFile:
+        """Puts the impairment of a point on the path."""
+        file = self.made(point)
+        if self.of_this_host:
+            ask("change", file)
+        return file
+
+    def made(self, point: Point) -> ImpairmentFile:
+        settings = (*self.request.fixed, *point)
+        return self.before.changed({s.name: s.number or 0.0 for s in settings if is_impairment(s.name)})
+
+    def check(self) -> None:
+        """Raises ImpairmentError or UsageError, before anything is sent, for a point that cannot be carried out."""
+        for point in self.request.points:
+            file = self.made(point)
+            if isinstance(self.request.base, FrameRequest):
+                check_impairment(self.request.base.rig, file)
+
+    def put_back(self) -> None:
+        if self.of_this_host:
+            with contextlib.suppress(NothingFoundError):
+                ask("change", self.before)
+
+
+@contextlib.contextmanager
+def _impaired(request: SweepRequest) -> Iterator[_Impairer | None]:
+    """What changes the impairment, when one is varied; that of this host is put back as it was afterwards."""
+    if not any(is_impairment(name) for name in _varied(request)):
+        yield None
+        return
+    rig = request.base.rig if isinstance(request.base, FrameRequest) else None
+    own = rig is not None and not isinstance(rig, PortsRig)
+    impairer = _Impairer(request, _impairment_before(rig), of_this_host=not own)
+    impairer.check()
+    try:
+        yield impairer
+    finally:
+        impairer.put_back()
+
+
+def _impairment_before(rig: RigFile | None) -> ImpairmentFile:
+    """What the path is like where nothing is varied. Raises UsageError when nothing of ours is on it."""
+    own = base_impairment(rig) if rig else None
+    if own:
+        return own
+    if rig and not isinstance(rig, PortsRig):
+        raise UsageError(
+            f"the rig {rig.name} has no impairment to vary", 'Give it device = "impairment" and impairment = "clean".'
+        )
+    found = at_work()
+    if not found or found.carried_out_by != "bridge":
+        raise UsageError(
+            "no impairment runs on this host, so there is none to vary",
+            "Start one between two ports: harvok impair start PORT OTHER clean. Or try it on virtual ports: "
+            "harvok impair try clean sweep --over …",
+        )
+    return found.impairment
+
+
+def _varied(request: SweepRequest) -> list[str]:
+    return [axis.name for axis in request.axes] + [setting.name for setting in request.fixed]
+
+
+# --- what came of it -------------------------------------------------------------------------------------------
 
 
 def read(request: SweepRequest) -> list[SweepReading]:
     """Reads a sweep from the logbook: one reading for each direction that was measured."""
+    roles = {axis.name: axis.role for axis in request.axes}
     with closing(Logbook(request.base.logbook)) as logbook:
-        points = [(point, _series(logbook, request, point_name(point))) for point in request.points]
         before, after = (_series(logbook, request, name) for name in _BASELINES)
-        rtts_s = {way: _least_rtt_s([before, *(series for _, series in points)], way) for way in ("send", "receive")}
-    readings = []
-    for direction in ("send", "receive"):
-        theory = [_theory(point, rtts_s[direction]) for point in request.points]
-        found = read_sweep(points, before, after, QUANTITY, direction, theory)
-        if found:
-            readings.append(found)
-    return readings
+        swept = [Swept(p, _series(logbook, request, point_name(p)), request.fixed) for p in request.points]
+    readings = [
+        read_sweep(request.test.kind, swept, (before, after), direction, roles) for direction in ("send", "receive")
+    ]
+    return [reading for reading in readings if reading]
 
 
 def _series(logbook: Logbook, request: SweepRequest, name: str) -> Series:
@@ -168,17 +231,3 @@ def _series(logbook: Logbook, request: SweepRequest, name: str) -> Series:
         return series_of(logbook, f"{request.name}.{name}")
     except NothingFoundError:
         return Series(name, [])
-
-
-def _least_rtt_s(series: Sequence[Series], direction: str) -> float | None:
-    found = [find(run.figures, "rtt-least", direction=direction) for one in series for run in one.runs]
-    return min((value for value in found if value), default=None)
-
-
-def _theory(point: Point, rtt_s: float | None) -> float | None:
-    """What a window lets through: of a socket buffer, for each of the flows."""
-    flows = next((s.number for s in point if s.name == "flows"), 1.0) or 1.0
-    buffer = next((s.number for s in point if s.name == "socket-buffer"), None)
-    if buffer is None or not rtt_s:
-        return None
-    return window_bound_bps(buffer, rtt_s) * flows

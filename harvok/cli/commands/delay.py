@@ -8,7 +8,6 @@ import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, size, typed_command
 from harvok.cli.station_options import (
-    IP_VERSIONS,
     PATH,
     WHAT,
     Dscp,
@@ -23,7 +22,7 @@ from harvok.cli.station_options import (
     Token,
     Wait,
     With,
-    ask_token,
+    stations_settings,
 )
 from harvok.core.delay_trial import DelayTrial
 from harvok.core.procedures.delay import DelayTest, Load
@@ -113,10 +112,8 @@ def delay(
     difference is what users of a busy link feel.
     """
     from harvok.rigs.reflected import LoadSettings
-    from harvok.rigs.stations import StationsSettings
     from harvok.runner.delay import DelayRequest, run_delay
     from harvok.runner.keeping import Label
-    from harvok.traffic.sockets import Source
 
     if load != "none" and load_by == "udp" and load_rate is None:
         raise typer.BadParameter("say how much UDP is to fill the link, such as 900M", param_hint="'--load-rate'")
@@ -125,15 +122,7 @@ def delay(
     loads = _loads(load, load_by)
     trial = DelayTrial(packets, gap, payload, dscp)
     request = DelayRequest(
-        stations=StationsSettings(
-            target,
-            (token or ask_token()) if loads else "",
-            Source(local, interface),
-            IP_VERSIONS[ip_version],
-            name,
-            rated,
-            stamp_key.encode() if stamp_key else None,
-        ),
+        stations=stations_settings(target, token, local, interface, ip_version, name, rated, stamp_key, bool(loads)),
         test=DelayTest(trial, loads, load_rate),
         logbook=logbook,
         command=typed_command(sys.argv),

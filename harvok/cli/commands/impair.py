@@ -79,6 +79,45 @@ def start(
     view.sum_up(last)
 
 
+@app.command(
+    "try",
+    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    epilog="Exit codes: those of the command; 4 where virtual hosts cannot be made.",
+)
+def try_(
+    impairment: What,
+    command: Annotated[
+        list[str], typer.Argument(metavar="COMMAND…", help="tcp, udp, delay or sweep with its options, no station.")
+    ],
+    logbook: LogbookOption,
+    wait: Annotated[
+        float, typer.Option(parser=duration(0, 86400), metavar="TIME", help="For another test to end.")
+    ] = "0s",  # type: ignore[assignment]
+) -> None:
+    """Run a test across an impairment, between two virtual hosts.
+
+    Both are made of this host's kernel, joined by the bridge, and gone
+    afterwards: what delay or loss does to TCP is seen without a bench. A
+    sweep may vary the impairment. Options of this command come first.
+    Example: harvok impair try clean sweep --over delay=0,5ms,20ms
+    """
+    import sys
+
+    from harvok.cli.options import typed_command
+    from harvok.cli.render.console import stderr
+    from harvok.cli.render.impair import report_table
+    from harvok.rigs.impairment_files import read_impairment
+    from harvok.runner.tryout import TryRequest, try_out
+
+    file = read_impairment(impairment)
+    request = TryRequest(file, tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
+    console = stderr()
+    code, report = try_out(request, lambda text: console.print(f"note {text}", markup=False))
+    if report:
+        console.print(report_table(report, None))
+    raise typer.Exit(code)
+
+
 @app.command()
 def show(json: JsonOption = False) -> None:
     """Show what the impairment that runs on this host does just now."""
@@ -181,19 +220,18 @@ def put_on_kernel(
 
     For hosts whose kernel has netem. It stays until it is cleared.
     """
-    from harvok.host.netem import put_on, take_off
     from harvok.rigs.impairment_files import read_impairment
+    from harvok.runner.impair import clear_kernel
+    from harvok.runner.impair import put_on_kernel as put_on
 
     if clear == (impairment is not None):
         raise typer.BadParameter("name an impairment, or give --clear", param_hint="'IMPAIRMENT'")
     if impairment is None:
-        take_off(port)
+        clear_kernel(port)
         typer.echo(f"{port} is clear")
         return
     file = read_impairment(impairment)
-    if file.schedule:
-        raise typer.BadParameter("the kernel keeps no schedule: use `harvok impair start`", param_hint="'IMPAIRMENT'")
-    put_on(port, file.plan().stages[0].send)
+    put_on(port, file)
     typer.echo(f"{port} sends with '{file.name}' until: harvok impair kernel {port} --clear")
 
 

@@ -6,7 +6,6 @@ import typer
 
 from harvok.cli.options import JsonOption, LogbookOption
 from harvok.cli.station_options import (
-    IP_VERSIONS,
     Interface,
     Local,
     Name,
@@ -14,7 +13,7 @@ from harvok.cli.station_options import (
     Rated,
     Station,
     Token,
-    ask_token,
+    stations_settings,
 )
 
 app = typer.Typer(add_completion=False)
@@ -43,14 +42,10 @@ def preflight(
 
     from harvok.cli.render.console import stdout
     from harvok.cli.render.preflight import CheckView
-    from harvok.rigs.stations import StationsSettings
     from harvok.runner.preflight import PreflightRequest
     from harvok.runner.preflight import preflight as look
-    from harvok.traffic.sockets import Source
 
-    settings = StationsSettings(
-        station, token or ask_token(), Source(local, interface), IP_VERSIONS[ip_version], name, rated
-    )
+    settings = stations_settings(station, token, local, interface, ip_version, name, rated)
     checks = look(PreflightRequest(settings, logbook))
     if json:
         from pydantic_core import to_json

@@ -18,6 +18,7 @@ from harvok.core.wire.test_frame import least_frame_bytes
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
+    from harvok.core.models.run import RunRecord
     from harvok.runner.frames import FrameRequest
 
 app = typer.Typer(add_completion=False)
@@ -206,16 +207,16 @@ def _names(asked: list[str]) -> tuple[TestName, ...]:
     return tuple(name for name in TEST_NAMES if name in asked or "all" in asked)
 
 
-def measure(request: "FrameRequest", json: bool, plots: Path | None) -> None:
-    """Runs the request and shows it: progress on the way and tables at the end, or the records alone."""
+def measure(request: "FrameRequest", json: bool, plots: Path | None) -> "list[RunRecord]":
+    """Runs the request and shows it: progress on the way and tables at the end, or the records alone; returns them."""
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.frame_view import FramesView
-    from harvok.cli.render.frames import show_calibration, show_frame_run
+    from harvok.cli.render.record import show_of
     from harvok.cli.render.records import RecordsOnly
     from harvok.cli.render.rig import what_is_sent
     from harvok.runner.frames import run_frames
 
-    show = show_frame_run if isinstance(request.test, FrameTest) else show_calibration
+    show = show_of(request.test)
     virtual_time = request.rig.kind == "simulated"
     view = RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), request.test, show, virtual_time)
     if not virtual_time:
@@ -227,3 +228,4 @@ def measure(request: "FrameRequest", json: bool, plots: Path | None) -> None:
 
         drawn = draw(view.records, plots)
         stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True, markup=False)
+    return view.records

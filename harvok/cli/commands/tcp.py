@@ -9,9 +9,9 @@ import typer
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, size, typed_command
 from harvok.cli.station_options import (
     DAY_S,
-    IP_VERSIONS,
     SOCKETS,
     WHAT,
+    Direction,
     Dscp,
     Interface,
     Interval,
@@ -28,7 +28,7 @@ from harvok.cli.station_options import (
     Token,
     Wait,
     With,
-    ask_token,
+    stations_settings,
 )
 from harvok.core.ends import DirectionChoice
 from harvok.core.procedures.tcp import TcpTest
@@ -43,10 +43,6 @@ _USUAL_DURATION_S = 10.0
 _SLOWEST_TICK_S, _FASTEST_TICK_S = 0.1, 0.01
 
 
-Direction = Annotated[
-    DirectionChoice,
-    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
-]
 Flows = Annotated[int, typer.Option(rich_help_panel=WHAT, min=1, max=64, help="TCP connections in each direction.")]
 Duration = Annotated[
     float | None,
@@ -129,15 +125,12 @@ def tcp(
     Every run goes into the logbook. The settled figure leaves out
     the start-up phase; the limiter says what kept it from being higher.
     """
-    from harvok.rigs.stations import StationsSettings
     from harvok.runner.flows import FlowRequest
     from harvok.runner.keeping import Label
-    from harvok.traffic.sockets import Source
 
     options = SocketOptions(socket_buffer, mss, congestion_control, dscp, pacing)
-    source, version = Source(local, interface), IP_VERSIONS[ip_version]
     request = FlowRequest(
-        stations=StationsSettings(station, token or ask_token(), source, version, name, rated),
+        stations=stations_settings(station, token, local, interface, ip_version, name, rated),
         test=_test(direction, flows, duration, amount, interval, settling, options),
         logbook=logbook,
         command=typed_command(sys.argv),

@@ -8,12 +8,13 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli.commands.sweep import Plot, check_plot
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, percent, rate, size, typed_command
 from harvok.cli.station_options import (
     DAY_S,
-    IP_VERSIONS,
     SOCKETS,
     WHAT,
+    Direction,
     Dscp,
     Interface,
     Interval,
@@ -30,14 +31,13 @@ from harvok.cli.station_options import (
     Token,
     Wait,
     With,
-    ask_token,
+    stations_settings,
 )
-from harvok.core.ends import DirectionChoice
 from harvok.core.procedures.udp import UdpTest
+from harvok.core.sweeps.axes import parse_axis
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import Method, UdpTrial
-from harvok.core.units import parse_rate_bps
-from harvok.errors import BadQuantityError
+from harvok.errors import UsageError
 
 app = typer.Typer(add_completion=False)
 
@@ -45,10 +45,6 @@ _USUAL_FRAME_BYTES = 1518
 _FINEST = 1e-4
 _SMALLEST_PAYLOAD, _LARGEST_PAYLOAD = 18, 65_487
 
-Direction = Annotated[
-    DirectionChoice,
-    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
-]
 Rate = Annotated[
     float | None,
     typer.Option(
@@ -60,7 +56,11 @@ Rate = Annotated[
 ]
 Steps = Annotated[
     str | None,
-    typer.Option(rich_help_panel=WHAT, metavar="RATE,RATE,…", help="One trial at each of these loads, in this order."),
+    typer.Option(
+        rich_help_panel=WHAT,
+        metavar="RATE,RATE,…",
+        help="One trial at each of these loads, in this order; or a range FIRST..LAST/COUNT, downwards as well.",
+    ),
 ]
 Search = Annotated[
     bool, typer.Option("--search", rich_help_panel=WHAT, help="Search the highest load that arrives whole.")
@@ -155,6 +155,7 @@ def udp(
     note: Note = "",
     wait: Wait = "0s",  # type: ignore[assignment]
     name: Name = None,
+    plot: Plot = None,
     json: JsonOption = False,
 ) -> None:
     """Send numbered UDP datagrams to and from a station.
@@ -164,12 +165,13 @@ def udp(
     host itself dropped are told apart from those lost on the path, and a
     load that this host could not send is called that.
     """
-    from harvok.rigs.stations import StationsSettings
     from harvok.runner.flows import FlowRequest, run_flows
     from harvok.runner.keeping import Label
     from harvok.runner.services import read_services
-    from harvok.traffic.sockets import Source
 
+    check_plot(plot)
+    if plot is not None and steps is None:
+        raise typer.BadParameter("loss and delay over load need --steps", param_hint="'--plot'")
     if frame_size is not None and payload is not None:
         raise typer.BadParameter("give either a frame size or a payload", param_hint="'--payload'")
     if group is not None and direction != "send":
@@ -185,9 +187,7 @@ def udp(
         pattern = ServiceSpec(0.0, frame_size, payload, flows=flows, dscp=dscp)
         test = _test(UdpTest(direction, trial, (pattern,)), rate, steps, search, resolution, loss_tolerance)
     request = FlowRequest(
-        stations=StationsSettings(
-            station, token or ask_token(), Source(local, interface), IP_VERSIONS[ip_version], name, rated
-        ),
+        stations=stations_settings(station, token, local, interface, ip_version, name, rated),
         test=test,
         logbook=logbook,
         command=typed_command(sys.argv),
@@ -204,6 +204,11 @@ def udp(
     view = RecordsOnly(stdout(), stderr()) if json else UdpView(stdout())
     with contextlib.closing(view):
         run_flows(request, view, view.record)
+    if plot is not None and view.records:
+        from harvok.reports.ramp import draw_ramp
+
+        if draw_ramp(view.records[-1], plot):
+            stderr().print(f"drawn in {plot}", soft_wrap=True, markup=False)
     raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
 
 
@@ -225,8 +230,8 @@ def _test(
 
 
 def _rates(text: str) -> tuple[float, ...]:
-    """Reads rates with commas between them. Raises BadParameter."""
+    """Reads rates with commas between them, or a range. Raises BadParameter."""
     try:
-        return tuple(parse_rate_bps(part) for part in text.split(","))
-    except BadQuantityError as error:
+        return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", "udp", least=1).values)
+    except UsageError as error:
         raise typer.BadParameter(error.message, param_hint="'--steps'") from error

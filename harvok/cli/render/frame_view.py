@@ -12,6 +12,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.emulator import EmulatorTest
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.trial import Trial, TrialResult
 from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
@@ -25,7 +26,7 @@ class FramesView(Observer):
     def __init__(
         self,
         console: Console,
-        test: FrameTest | EmulatorTest | CalibrationTest,
+        test: FrameTest | LoadTest | EmulatorTest | CalibrationTest,
         show: ShowRun,
         virtual_time: bool,
         clock: Clock = SYSTEM,

@@ -11,6 +11,7 @@ from harvok.cli.render.emulator import show_emulator_run
 from harvok.cli.render.frames import show_calibration, show_frame_run
 from harvok.cli.render.link import show_link_run
 from harvok.cli.render.live import rows_table
+from harvok.cli.render.load import show_load_run
 from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.rig import show_rig
 from harvok.cli.render.tcp import show_run
@@ -23,6 +24,7 @@ from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
 from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
@@ -38,9 +40,15 @@ _SHOW: dict[type[AnyTest], Callable[[Console, RunRecord], None]] = {
     DelayTest: show_delay_run,
     LinkTest: show_link_run,
     FrameTest: show_frame_run,
+    LoadTest: show_load_run,
     EmulatorTest: show_emulator_run,
     CalibrationTest: show_calibration,
 }
+
+
+def show_of(test: AnyTest) -> Callable[[Console, RunRecord], None]:
+    """How a run of a test is summed up."""
+    return _SHOW[type(test)]
 
 
 def show_record(console: Console, record: RunRecord) -> None:
@@ -88,6 +96,10 @@ def _conditions(record: RunRecord) -> Table:
     for key in dict.fromkeys(key for one in facts for key in one):
         table.add_row(key, *(one.get(key, DASH) for one in facts))
     table.add_row("taken", f"{record.started:%Y-%m-%d %H:%M:%S} UTC")
+    if record.impairment:
+        put = record.impairment
+        at = f", at {' and '.join(put.ports)}" if put.ports else ""
+        table.add_row("impairment", f"{put.impairment.name}, by the {put.carried_out_by}{at}")
     table.add_row("command", " ".join(record.command))
     table.add_row("series", record.series or DASH)
     for key, value in record.attributes.items():

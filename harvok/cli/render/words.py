@@ -1,7 +1,7 @@
 """Small words and formats that several views share."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from rich.text import Text
 
@@ -19,7 +19,10 @@ _ARROWS = {"send": "send →", "receive": "receive ←"}
 _VERDICT_STYLES: "dict[Verdict, str]" = {"ACCEPT": "bold green", "REJECT": "bold red", "RETEST": "bold yellow"}
 
 
-def maybe(value: float | None, show: Callable[[float], str]) -> str:
+ValueT = TypeVar("ValueT")
+
+
+def maybe(value: ValueT | None, show: Callable[[ValueT], str]) -> str:
     """The value as shown, or a dash where there is none."""
     return DASH if value is None else show(value)
 

@@ -1,12 +1,14 @@
 """An impairment as a TOML file describes it. docs/impairments.md explains every key."""
 
+from collections.abc import Mapping
 from typing import Annotated, Literal
 
-from pydantic import Field, TypeAdapter, model_validator
+from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
 from harvok.core.impairment import Impairment, ImpairmentPlan, Stage
 from harvok.core.models.conditions import Model
 from harvok.core.models.rig import Duration, Rate, Share, Size
+from harvok.errors import ImpairmentError
 
 _USUAL_BURST = 5.0
 
@@ -98,10 +100,38 @@ class ImpairmentFile(_Both):
             raise ValueError("the schedule is to stand in the order of its times, each of them once")
         return self
 
+    def changed(self, changes: Mapping[str, float]) -> "ImpairmentFile":
+        """The same with other figures, such as {"delay": 0.005, "send.loss": 0.01}; its schedule is left out.
+
+        Raises ImpairmentError for figures that do not go together.
+        """
+        both = self.both or Effects()
+        ways = {"send": self.send or both, "receive": self.receive or both}
+        told = {way: effects.model_dump() for way, effects in ways.items()}
+        for name, value in changes.items():
+            way, _, key = name.rpartition(".")
+            for one in (way,) if way else ("send", "receive"):
+                told[one][key.replace("-", "_")] = value
+        try:
+            parts = {way: Effects.model_validate(effects) for way, effects in told.items()}
+        except ValidationError as error:
+            why = error.errors()[0]["msg"].removeprefix("Value error, ")
+            raise ImpairmentError(f"{', '.join(changes)} cannot be as asked: {why}", "Vary others, or less.") from error
+        return self.model_copy(update={"both": None, "schedule": [], **parts})
+
     def plan(self) -> ImpairmentPlan:
         """What the engine carries out."""
         stages = (self.stage(0.0), *(one.stage(one.at) for one in self.schedule))
         return ImpairmentPlan(self.name, stages, self.seed)
+
+
+class ImpairmentRecord(Model):
+    """An impairment that a run went through: all of it, and what carried it out: Harvok's `bridge` between `ports`,
+    the `kernel` where one of them sends, or the `model` of a simulated rig."""
+
+    carried_out_by: Literal["bridge", "kernel", "model"]
+    impairment: ImpairmentFile
+    ports: list[str] = []
 
 
 IMPAIRMENT_FILE: TypeAdapter[ImpairmentFile] = TypeAdapter(ImpairmentFile)

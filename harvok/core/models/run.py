@@ -10,12 +10,14 @@ from harvok.core.judgement.compare import Finding
 from harvok.core.link import Link
 from harvok.core.models.conditions import HostConditions, InterfaceFacts, Model
 from harvok.core.models.control import Fault
+from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.delay import DelayTest
 from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.link import LinkTest
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
@@ -26,7 +28,7 @@ from harvok.core.udp_trial import UdpInterval
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 1
 
-AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | EmulatorTest | CalibrationTest
+AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | LoadTest | EmulatorTest | CalibrationTest
 RunState = Literal["running", "complete", "broken", "invalid"]
 
 
@@ -121,6 +123,7 @@ class RunRecord(Model):
     attributes: dict[str, str] = {}
     note: str = ""
     calibration: str | None = Field(default=None, description="the run that says what the tester itself can do")
+    impairment: ImpairmentRecord | None = Field(default=None, description="what was put on the path on purpose")
     near: HostConditions
     far: HostConditions | None = None
     trials: list[TrialRecord] = []

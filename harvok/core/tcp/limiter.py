@@ -13,6 +13,7 @@ from typing import Literal
 from harvok.core.ends import End
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
+from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
 from harvok.core.tcp.ceiling import Ceiling, ceiling_at
 from harvok.core.tcp.evidence import Cpu, Evidence
 from harvok.core.tcp.settling import Settling
@@ -55,6 +56,9 @@ _BUSY_WORKER = 0.85  # of one core, or of what the hypervisor left of it
 _SPENT_WORKER = 0.95  # of one core: with so little left, a larger window would only queue
 _BUSY_CORE = 0.95
 _TELLING_LOSS = 0.0005
+_AS_THE_LAW_SAYS = 2.0  # times the square-root law: no more than what loss allows a flow
+_AS_THE_WINDOW_SAYS = 0.85  # of window / RTT
+_TELLING_RTT_S = 0.002  # below, the hosts' own queues are most of an RTT
 _QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
 _QUEUE_DELAY_S = 0.0005
 _WINDOW_SLACK = 4.0  # a window that would allow this many times the goodput is not what limits it
@@ -243,15 +247,36 @@ def _cpu(end: End, busy: str, case: Case) -> Limiter:
 
 
 def _loss(case: Case) -> Limiter | None:
+    again = case.evidence.retransmitted
+    return _lossy(case) if again and again >= _TELLING_LOSS else None
+
+
+def _arithmetic(case: Case) -> Limiter | None:
+    """Loss or window where they alone explain the goodput: whatever else keeps a core busy is then beside the point."""
+    evidence, again = case.evidence, case.evidence.retransmitted
+    rtt_s, segment_bytes, window_bytes = evidence.rtt_mean_s, evidence.segment.payload_bytes, evidence.window_bytes
+    if rtt_s and again and segment_bytes:
+        allowed_bps = square_root_bps(segment_bytes, rtt_s, again)
+        if case.flow_goodput_bps <= _AS_THE_LAW_SAYS * allowed_bps and (found := _lossy(case)):
+            return found
+    if rtt_s and rtt_s >= _TELLING_RTT_S and window_bytes:
+        allowed_bps = window_bound_bps(window_bytes, rtt_s)
+        if _AS_THE_WINDOW_SAYS <= case.flow_goodput_bps / allowed_bps <= 1 / _AS_THE_WINDOW_SAYS:
+            held = f"the goodput is {format_share(case.flow_goodput_bps / allowed_bps)} of what the window lets through"
+            return _small_buffer("receive-window", held, window_bytes, "the window was", case)
+    return None
+
+
+def _lossy(case: Case) -> Limiter | None:
+    """Loss that no queue of the path's own explains."""
     evidence = case.evidence
     again, idle_s, loaded_s = evidence.retransmitted, evidence.rtt_idle_s, evidence.rtt_mean_s
-    if not again or again < _TELLING_LOSS or _queue_stood(idle_s, loaded_s):
+    if not again or _queue_stood(idle_s, loaded_s):
         return None
     bound = ""
     segment_bytes = evidence.segment.payload_bytes
     if segment_bytes and loaded_s:
-        # RFC 6349 §3.3.2 after Mathis et al.: the Reno-like bound MSS / RTT × 1.22 / sqrt(p)
-        reno_bps = evidence.flows * segment_bytes * 8 / loaded_s * 1.22 / math.sqrt(again)
+        reno_bps = evidence.flows * square_root_bps(segment_bytes, loaded_s, again)
         bound = f" at {format_duration(loaded_s)} RTT that allows a Reno-like sender {format_rate(reno_bps)};"
     return Limiter(
         "loss",
@@ -293,6 +318,7 @@ _RULES: tuple[Callable[[Case], Limiter | None], ...] = (
     _pacing,
     _windows,
     _busy_worker,
+    _arithmetic,
     _busy_core,
     _window_opening,
     _loopback,

@@ -53,6 +53,8 @@ def _values(
         yield "ceiling", ceiling.goodput_bps
         yield "ceiling-share", settled_bps / ceiling.goodput_bps
         yield "transfer-time-ratio", ceiling.goodput_bps / mean_bps if mean_bps else None
+    payload_bytes = evidence.segment.payload_bytes
+    yield "segment-payload", float(payload_bytes) if payload_bytes else None
     yield "retransmitted", evidence.retransmitted
     yield "rtt-least", evidence.rtt_least_s
     yield "rtt-mean", evidence.rtt_mean_s

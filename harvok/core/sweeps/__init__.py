@@ -1,0 +1,1 @@
+"""Sweeps: what is varied, and what came of it."""

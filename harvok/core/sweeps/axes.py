@@ -1,0 +1,239 @@
+"""What a sweep varies: axes with their values, the points that they span, and the order in which points are taken."""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import product
+from typing import Literal
+
+from harvok.core.mixes import frame_size
+from harvok.core.procedures.load import LoadTest
+from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
+from harvok.errors import BadQuantityError, UsageError
+
+Order = Literal["interleaved", "random"]
+Role = Literal["setting", "condition", "load"]
+SweptTest = TcpTest | UdpTest | LoadTest | FrameTest
+_MOST_VALUES = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One value of what is varied: as it was written, and as a number where it is one."""
+
+    name: str
+    text: str
+    number: float | None = None
+
+
+Point = tuple[Setting, ...]
+"""One setting for each of what is varied."""
+
+
+@dataclass(frozen=True, slots=True)
+class Axis:
+    """What is varied, over which values. A `setting` is the engineer's to choose, a `condition` is what
+    the path does, a `load` what is asked of it."""
+
+    name: str
+    values: tuple[Setting, ...]
+    role: Role
+
+
+@dataclass(frozen=True, slots=True)
+class _Kind:
+    """How the values of an axis are read; None where they are names."""
+
+    parse: Callable[[str], float] | None
+    role: Role
+
+
+def _number(text: str) -> float:
+    if not text.isdigit():
+        raise BadQuantityError(f"'{text}' is not a whole number", "Give a number such as 4.")
+    return float(text)
+
+
+def _share(text: str) -> float:
+    """A percentage with its sign: of a bare 1, nobody knows whether it is one percent or all."""
+    try:
+        share = float(text.removesuffix("%")) / 100
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1 or (share and not text.endswith("%")):
+        raise BadQuantityError(f"'{text}' is not a percentage such as 0.1%", "Give it with its sign, from 0 to 100%.")
+    return share
+
+
+def _duration(text: str) -> float:
+    return 0.0 if text == "0" else parse_duration_s(text)
+
+
+_BUFFER, _COUNT = _Kind(parse_size_bytes, "setting"), _Kind(_number, "setting")
+_SHARED = {"socket-buffer": _BUFFER, "flows": _COUNT, "dscp": _COUNT}
+_OF_TCP = _SHARED | {
+    "mss": _COUNT,
+    "pacing": _Kind(parse_rate_bps, "setting"),
+    "congestion-control": _Kind(None, "setting"),
+}
+_OF_UDP = _SHARED | {"load": _Kind(parse_rate_bps, "load"), "frame-size": _Kind(_number, "condition")}
+_OF_FRAMES = {"load": _Kind(_share, "load"), "frame-size": _Kind(_number, "condition")}
+_IMPAIRMENTS: dict[str, Callable[[str], float]] = {
+    "delay": _duration,
+    "variation": _duration,
+    "loss": _share,
+    "burst-loss": _share,
+    "burst-length": _number,
+    "reordering": _share,
+    "reorder-by": _duration,
+    "duplication": _share,
+    "corruption": _share,
+    "rate": parse_rate_bps,
+    "queue": parse_size_bytes,
+}
+"""Keys of an impairment's file, for both directions or with `send.` or `receive.` before them for one."""
+
+
+def is_impairment(name: str) -> bool:
+    """Whether an axis is one of what an impairment does."""
+    way, _, key = name.rpartition(".")
+    return key in _IMPAIRMENTS and way in ("", "send", "receive")
+
+
+def axes_of(test: str) -> list[str]:
+    """What can be varied of a kind of test, the impairments left out."""
+    return list(_kinds(test))
+
+
+def _kinds(test: str) -> dict[str, _Kind]:
+    return {"tcp": _OF_TCP, "udp": _OF_UDP}.get(test, _OF_FRAMES)
+
+
+def parse_axis(text: str, test: str, least: int = 2) -> Axis:
+    """Reads `flows=1,2,4`, `delay=0,5ms`, `load=10%..100%/10` (evenly spaced) or `socket-buffer=64k..4M*2` (each twice
+    the one before). Raises UsageError naming what is wrong."""
+    name, sign, values = text.partition("=")
+    kinds = _kinds(test)
+    if not sign or not (name in kinds or is_impairment(name)):
+        raise UsageError(
+            f"'{text}' varies nothing known of {test}",
+            f"Write NAME=VALUE,VALUE,… with one of {', '.join(kinds)}; or of an impairment {', '.join(_IMPAIRMENTS)}.",
+        )
+    kind = kinds.get(name) or _Kind(_IMPAIRMENTS[name.rpartition(".")[2]], "condition")
+    settings = tuple(Setting(name, value, number) for value, number in _values(name, values, kind))
+    if len({setting.text for setting in settings}) < least:
+        raise UsageError(f"{name} has fewer than {least} values", "A sweep needs something to vary.")
+    return Axis(name, settings, kind.role)
+
+
+def _values(name: str, text: str, kind: _Kind) -> Iterator[tuple[str, float | None]]:
+    for part in filter(None, (part.strip() for part in text.split(","))):
+        try:
+            if kind.parse is None:
+                yield part, None
+            elif ".." in part:
+                yield from span(part, kind.parse)
+            else:
+                yield part, kind.parse(part)
+        except BadQuantityError as error:
+            raise UsageError(f"{name}: {error.message}", error.hint) from error
+
+
+def span(text: str, parse: Callable[[str], float]) -> list[tuple[str, float]]:
+    """The values of `FIRST..LAST/COUNT` or `FIRST..LAST*FACTOR`, upwards or downwards, each with how it is written.
+    Raises BadQuantityError."""
+    ends, by, step = text.rpartition("/") if "/" in text else text.rpartition("*")
+    first_text, _, last_text = ends.partition("..")
+    wrong = BadQuantityError(
+        f"'{text}' is no range", "Write FIRST..LAST/COUNT, or FIRST..LAST*FACTOR for steps that grow"
+    )
+    if not by or not step.replace(".", "", 1).isdigit():
+        raise wrong
+    first, last, size = parse(first_text), parse(last_text), float(step)
+    if by == "/":
+        if not 2 <= size <= _MOST_VALUES or size != int(size):
+            raise wrong
+        numbers = [first + (last - first) * n / (size - 1) for n in range(int(size))]
+    else:
+        if size <= 1 or first <= 0 or last <= 0:
+            raise wrong
+        factor, numbers = size if last > first else 1 / size, [first]
+        while len(numbers) < _MOST_VALUES and (numbers[-1] * factor <= last * 1.0001) == (last > first):
+            numbers.append(numbers[-1] * factor)
+    like = (last_text, last) if last else (first_text, first)
+    return [(_written(number, *like), number) for number in numbers]
+
+
+def _written(number: float, like: str, like_number: float) -> str:
+    """A number in the unit of one that was written: `4M` makes 250 000 read 0.25M."""
+    digits = like.rstrip("%abcdefghijklmnopqrstuvwxyzµABCDEFGHIJKLMNOPQRSTUVWXYZ/")
+    unit = like[len(digits) :]
+    return f"{number / (like_number / float(digits)):.6g}{unit}" if float(digits) else f"{number:.6g}"
+
+
+def points_of(axes: Sequence[Axis]) -> list[Point]:
+    """Every combination of the values of all axes."""
+    return list(product(*(axis.values for axis in axes)))
+
+
+def point_name(point: Point) -> str:
+    """A point as part of a series' name."""
+    return "_".join(f"{setting.name}-{setting.text}" for setting in point)
+
+
+def order_of(points: int, repeats: int, shuffle: Callable[[list[int]], None] | None = None) -> list[int]:
+    """The sequence in which points are measured: each once in every round, so that drift does not pass for a trend.
+
+    With `shuffle` every round has an order of its own, otherwise that in which the points were given.
+    """
+    sequence = []
+    for _ in range(repeats):
+        turn = list(range(points))
+        if shuffle:
+            shuffle(turn)
+        sequence += turn
+    return sequence
+
+
+def with_setting(test: SweptTest, setting: Setting) -> SweptTest:
+    """The test with one setting changed; what an impairment does is no part of it."""
+    if is_impairment(setting.name):
+        return test
+    if isinstance(test, TcpTest):
+        return _tcp_with(test, setting)
+    if isinstance(test, UdpTest):
+        return _udp_with(test, setting)
+    if setting.name == "frame-size":
+        return replace(test, sizes=(frame_size(setting.text),))
+    if isinstance(test, FrameTest):
+        raise UsageError("a search of the throughput has no load of its own", "Leave out --search to hold loads.")
+    return replace(test, shares=(float(setting.number or 0.0),))
+
+
+def _tcp_with(test: TcpTest, setting: Setting) -> TcpTest:
+    trial, number = test.trial, setting.number
+    if setting.name == "flows":
+        return replace(test, trial=replace(trial, flows=int(number or 1)))
+    options = {
+        "socket-buffer": {"socket_buffer_bytes": int(number or 0)},
+        "mss": {"mss_bytes": int(number or 0)},
+        "dscp": {"dscp": int(number or 0)},
+        "pacing": {"pacing_bps": number},
+        "congestion-control": {"congestion_control": setting.text},
+    }[setting.name]
+    return replace(test, trial=replace(trial, options=replace(trial.options, **options)))  # type: ignore[arg-type]
+
+
+def _udp_with(test: UdpTest, setting: Setting) -> UdpTest:
+    (spec,), number = test.services, setting.number or 0.0
+    if setting.name == "socket-buffer":
+        return replace(test, trial=replace(test.trial, socket_buffer_bytes=int(number)))
+    changes = {
+        "load": {"rate_bps": number},
+        "frame-size": {"frame_bytes": int(number)},
+        "flows": {"flows": int(number)},
+        "dscp": {"dscp": int(number)},
+    }[setting.name]
+    return replace(test, services=(replace(spec, **changes),))  # type: ignore[arg-type]

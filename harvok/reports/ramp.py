@@ -1,0 +1,66 @@
+"""Draws a load that was raised or lowered in steps: what arrived, what was lost and what it took, over the load."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from harvok.core.figures import Figure, find
+from harvok.core.models.run import RunRecord
+from harvok.core.quantities import QUANTITIES
+from harvok.core.sweeps.reading import BESIDE, MAIN
+from harvok.reports.curves import Column, Curve, Panel, draw_columns
+from harvok.reports.sweep import UNITS
+
+_OFFERED = {"udp": "udp-offered", "load": ""}
+
+
+def draw_ramp(record: RunRecord, path: Path) -> bool:
+    """Writes a PNG or SVG, with a column for each direction; False when there is nothing to draw."""
+    kind = record.test.kind
+    found = [figure for figure in record.figures if "load" in figure.labels]
+    columns = [
+        _column(kind, of_way, way)
+        for way in ("send", "receive")
+        if (of_way := [figure for figure in found if figure.labels["direction"] == way])
+    ]
+    if columns:
+        draw_columns(f"{record.series or record.rig.name}: what became of the load", columns, path)
+    return bool(columns)
+
+
+def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
+    loads = list(dict.fromkeys(figure.labels["load"] for figure in figures))
+    sizes = list(dict.fromkeys(figure.labels.get("frame-size", "") for figure in figures))
+    panels = []
+    for unit in ("b/s", "ratio", "s"):
+        names = [name for name in (_OFFERED[kind], MAIN[kind], *BESIDE[kind]) if name and QUANTITIES[name].unit == unit]
+        drawn, factor = UNITS[unit]
+        curves = [curve for name in names for size in sizes if (curve := _curve(figures, name, size, loads, factor))]
+        if unit == "s":
+            curves = _delays(figures, sizes, loads, factor) or curves
+        if curves:
+            panels.append(Panel(drawn, curves))
+    return Column(direction, "load", loads, panels)
+
+
+def _delays(figures: Sequence[Figure], sizes: Sequence[str], loads: Sequence[str], factor: float) -> list[Curve]:
+    """The typical latency of each frame size, in a band from least to worst case; empty where none was taken."""
+    made = []
+    for size in sizes:
+        least, typical, worst = (
+            _curve(figures, name, size, loads, factor) for name in ("latency-least", "latency-median", "latency-p999")
+        )
+        if least and typical and worst:
+            name = f"latency, typical, in a band from least to 99.9 %, {size} B"
+            made.append(Curve(name, typical.values, low=least.values, high=worst.values))
+    return made
+
+
+def _curve(figures: Sequence[Figure], name: str, size: str, loads: Sequence[str], factor: float) -> Curve | None:
+    labels = {"frame-size": size} if size else {}
+    values = [find(figures, name, load=load, **labels) for load in loads]
+    if all(value is None for value in values):
+        return None
+    words = f"{QUANTITIES[name].name}, {size} B" if size else QUANTITIES[name].name
+    style = "reference" if name in _OFFERED.values() else "measured"
+    scaled = [None if value is None else value * factor for value in values]
+    return Curve(words, scaled, style)  # type: ignore[arg-type]

@@ -1,0 +1,72 @@
+"""A test across an impairment between two hosts that are made of this one: cause and effect without a bench."""
+
+import contextlib
+import tempfile
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from harvok.clock import SYSTEM, Clock
+from harvok.core.impairment import ImpairmentReport
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.errors import UsageError
+from harvok.host.namespaces import DEVICE_PORTS, DeviceSpec
+from harvok.rigs.impaired import ImpairedPath
+from harvok.rigs.virtual import VirtualDevice
+from harvok.runner.impair import Desk, desk_path, only_one
+from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.rooms import Room, run_in, station_in
+
+COMMANDS = ("tcp", "udp", "delay", "sweep")
+_ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
+_NAMES = ("dome", "hall")
+
+
+@dataclass(frozen=True, slots=True)
+class TryRequest:
+    """Everything that `harvok impair try` was asked for. `words` are a command of Harvok's without its station."""
+
+    file: ImpairmentFile
+    words: tuple[str, ...]
+    logbook: str
+    command: tuple[str, ...]
+    wait_s: float = 0.0
+
+
+def try_out(
+    request: TryRequest, notice: Callable[[str], None], clock: Clock = SYSTEM
+) -> tuple[int, ImpairmentReport | None]:
+    """Runs the command across the impairment; returns its exit code, and what the bridge did meanwhile.
+
+    Raises UsageError for a command that talks to no station, NearEndError where no virtual hosts can be made.
+    """
+    words = _with_station(request.words)
+    addresses = tuple(address.partition("/")[0] for address in _ADDRESSES)
+    with contextlib.ExitStack() as stack:
+        what = f"a test across {request.file.name}"
+        stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
+        folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
+        door = stack.enter_context(only_one(desk_path(str(folder))))
+        spec = DeviceSpec("hosts", addresses=((_ADDRESSES[0],), (_ADDRESSES[1],)))
+        built = stack.enter_context(VirtualDevice(spec)).built
+        outside = built.namespaces[:-1]
+        path = stack.enter_context(ImpairedPath(DEVICE_PORTS, request.file.plan(), [*outside, built.device]))
+        Desk(door, path, request.file, DEVICE_PORTS)
+        near = Room(tuple(built.namespaces), _NAMES[0], addresses[0])
+        far = Room((*outside, built.other), _NAMES[1], addresses[1])
+        token = stack.enter_context(station_in(far))
+        code = run_in(near, [*words, "--name", near.name], token, request.logbook, request.command, folder)
+        return code, path.stop()
+
+
+def _with_station(words: Sequence[str]) -> list[str]:
+    """The command with the far host put where its station belongs. Raises UsageError."""
+    if not words or words[0] not in COMMANDS:
+        raise UsageError(
+            f"'{' '.join(words)}' talks to no station",
+            f"Name a command and its options, without the station: {', '.join(COMMANDS)}.",
+        )
+    given = next((word for word in words if word.split("=")[0] in ("--logbook", "--token", "--name")), None)
+    if given:
+        raise UsageError(f"{given} is seen to already", "Leave it out; --logbook belongs before the impairment.")
+    return [words[0], _ADDRESSES[1].partition("/")[0], *words[1:]]
