@@ -1,7 +1,7 @@
 """Curves over what was varied, in panels below each other: rates, loss and delay share one axis."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -11,21 +11,24 @@ if TYPE_CHECKING:
 SIZE_INCHES, DPI = (10.0, 6.25), 128
 _MARKERS = "osD^v"
 _GREY = "#5a5a5a"
-_TURNED = 8  # more names than these do not fit side by side
+_MOST_LETTERS = 70  # more than these do not fit side by side
 _MOST_LEGEND_ROWS = 4
+_MOST_LINEAR = 30  # from the least to the greatest: beyond, the small ones would all lie on the axis
 
 Style = Literal["measured", "expected", "reference"]
 
 
 @dataclass(frozen=True, slots=True)
 class Curve:
-    """A line over the points; None is a gap. `low` and `high` are its band or interval, where it has one."""
+    """A line over the points; None is a gap. `low` and `high` are its band or interval, where it has one; `doubtful`
+    points are drawn hollow, since they speak of the tester."""
 
     name: str
     values: Sequence[float | None]
     style: Style = "measured"
     low: Sequence[float | None] = ()
     high: Sequence[float | None] = ()
+    doubtful: Sequence[bool] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +48,6 @@ class Column:
     points: Sequence[str]
     panels: Sequence[Panel]
     mark: tuple[int, str] | None = None
-    remarks: list[str] = field(default_factory=list)
 
 
 def draw_columns(title: str, columns: Sequence[Column], path: Path) -> None:
@@ -70,9 +72,12 @@ def draw_columns(title: str, columns: Sequence[Column], path: Path) -> None:
             _draw_panel(axes, panel, column)
         places[0, number].set_title(column.title)
         last = places[len(column.panels) - 1, number]
-        turned = {"rotation": 30, "ha": "right"} if len(column.points) > _TURNED else {}
+        crowded = sum(map(len, column.points)) * len(columns) > _MOST_LETTERS or len(column.points) > 12
+        turned = {"rotation": 30, "ha": "right"} if crowded else {}
         last.set_xticks(range(len(column.points)), column.points, **turned)
         last.set_xlabel(column.across)
+    if any(any(curve.doubtful) for column in columns for panel in column.panels for curve in panel.curves):
+        title += "\nhollow: the tester fell short there, which says nothing of the path"
     figure.suptitle(title)
     figure.savefig(path, dpi=DPI)
     pyplot.close(figure)
@@ -83,7 +88,13 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     top = max((value for c in measured for value in (*c.values, *c.high) if value is not None), default=0.0)
     for number, curve in enumerate(panel.curves):
         _draw_curve(axes, curve, number)
-    axes.set_ylim(-0.05 * (top or 1.0), 1.2 * (top or 1.0))
+    least = min((value for c in measured for value in c.values if value is not None), default=0.0)
+    if least > 0 and top > _MOST_LINEAR * least:
+        axes.set_yscale("log")
+        axes.set_ylim(least / 2, top * 2)
+        axes.yaxis.set_major_formatter(lambda value, _: f"{value:g}")
+    else:
+        axes.set_ylim(-0.05 * (top or 1.0), 1.2 * (top or 1.0))
     axes.set_ylabel(panel.unit)
     axes.grid(axis="y", alpha=0.3)
     if column.mark:
@@ -105,6 +116,11 @@ def _draw_curve(axes: "Axes", curve: Curve, number: int) -> None:
         axes.plot(at, values, "--", marker="x", color=f"C{number}", label=curve.name)
         return
     axes.plot(at, values, marker=_MARKERS[number % len(_MARKERS)], color=f"C{number}", label=curve.name)
+    hollow = [place for place in at if curve.doubtful and curve.doubtful[place]]
+    if hollow:
+        marker = _MARKERS[number % len(_MARKERS)]
+        there: Any = [curve.values[place] for place in hollow]
+        axes.plot(hollow, there, marker=marker, color=f"C{number}", markerfacecolor="white", linestyle="", zorder=5)
     if curve.low and curve.high:
         low: Any = [curve.low[place] for place in at]
         high: Any = [curve.high[place] for place in at]

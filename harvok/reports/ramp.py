@@ -38,7 +38,7 @@ def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
         if unit == "s":
             curves = _delays(figures, sizes, loads, factor) or curves
         if curves:
-            panels.append(Panel(drawn, curves))
+            panels.append(Panel(drawn if len(curves) > 1 else f"{curves[0].name}, {drawn}", curves))
     return Column(direction, "load", loads, panels)
 
 
@@ -63,4 +63,5 @@ def _curve(figures: Sequence[Figure], name: str, size: str, loads: Sequence[str]
     words = f"{QUANTITIES[name].name}, {size} B" if size else QUANTITIES[name].name
     style = "reference" if name in _OFFERED.values() else "measured"
     scaled = [None if value is None else value * factor for value in values]
-    return Curve(words, scaled, style)  # type: ignore[arg-type]
+    doubtful = [any(f.mark for f in figures if f.labels["load"] == load) for load in loads]
+    return Curve(words, scaled, style, doubtful=doubtful if style == "measured" else ())  # type: ignore[arg-type]

@@ -33,6 +33,7 @@ def _column(reading: SweepReading) -> Column:
         [one.summary.mean / 1e6 for one in points],
         low=[_interval(one)[0] for one in points],
         high=[_interval(one)[1] for one in points],
+        doubtful=[one.by_tester for one in points],
     )
     main = [measured]
     if reading.baseline:

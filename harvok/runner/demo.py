@@ -19,8 +19,11 @@ from harvok.core.judgement.compare import Comparison, Criteria
 from harvok.core.mixes import frame_size
 from harvok.core.observer import Observer
 from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.sweeps.axes import parse_axis
+from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.files import read_rig
@@ -29,6 +32,7 @@ from harvok.runner.compare import compare_series
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.keeping import Label, OnRecord
+from harvok.runner.sweeps import SayPoint, SweepRequest, run_sweep
 
 REPEATS = 5
 SMALL_BUFFER_BYTES = 8000
@@ -36,6 +40,8 @@ BEFORE, AFTER = "before-recabling", "after-recabling"
 CHANGED = "socket-buffer"
 
 TODAY, OFFERED = "dome-sw-a", "dome-sw-b"
+SWEEP, SWEPT_LOADS = "offered-under-load", "10%..100%/10"
+_BASELINE_SHARE = 0.3
 
 _RIGS = Path(__file__).parents[1] / "rigs" / "demo"
 _DURATION_S = 0.8
@@ -128,6 +134,14 @@ def benchmark_switch(name: str, place: str, observer: Observer, tell: OnRecord) 
     sizes = tuple(frame_size(str(size)) for size in RFC2544_FRAME_SIZES)
     test = FrameTest(("throughput", "latency", "loss"), sizes, FrameSettings(line_bps=rig.rated))
     run_frames(FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=name), REPEATS), observer, tell)
+
+
+def sweep_switch(place: str, observer: Observer, tell: OnRecord, say: SayPoint) -> list[SweepReading]:
+    """What the offered switch makes of small frames as the load on it is raised, in virtual time."""
+    rig = read_rig(_RIGS / f"{OFFERED}.toml")
+    test = LoadTest((_BASELINE_SHARE,), (frame_size("64"),), FrameSettings(line_bps=rig.rated))
+    base = FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=SWEEP))
+    return run_sweep(SweepRequest(base, (parse_axis(f"load={SWEPT_LOADS}", "load"),)), observer, tell, say)
 
 
 def compare_switches(place: str) -> Comparison:

@@ -18,7 +18,8 @@ def demo(
     """Show the whole job on this host alone, in under a minute.
 
     Starts a station on loopback, takes a before and an after with real
-    TCP traffic, and compares them; then benchmarks two simulated switches.
+    TCP traffic, and compares them; then benchmarks two simulated switches,
+    and sweeps the load on one of them.
     Needs no root and no network.
     """
     from platformdirs import user_data_path
@@ -26,7 +27,9 @@ def demo(
     from harvok.cli.render.compare import show_comparison, show_verdict
     from harvok.cli.render.console import stdout
     from harvok.cli.render.demo import DemoView
+    from harvok.cli.render.sweep import show_sweep
     from harvok.reports.frames import draw
+    from harvok.reports.sweep import draw_sweep
     from harvok.runner import demo as show
 
     console = stdout()
@@ -45,5 +48,14 @@ def demo(
         show.benchmark_switch(name, place, view, view.switch)
     view.verdict_comes(f"harvok compare {show.TODAY} {show.OFFERED}")
     show_verdict(console, show.compare_switches(place))
-    view.drawn(draw(view.newest_switches, Path(place).with_name("demo-plots")))
+    plots = Path(place).with_name("demo-plots")
+    view.drawn(draw(view.newest_switches, plots))
+    view.sweep(
+        show.OFFERED,
+        f"harvok sweep {show.OFFERED}.toml --over load={show.SWEPT_LOADS} --set frame-size=64 --set load=30%",
+    )
+    readings = show.sweep_switch(place, view, lambda _: None, lambda *_: None)
+    show_sweep(console, show.SWEEP, readings)
+    draw_sweep(readings, show.SWEEP, plots / "sweep.png")
+    view.drawn([plots / "sweep.png"])
     view.what_next(place)

@@ -58,6 +58,10 @@ class DemoView(Observer):
     def newest_switches(self) -> list[RunRecord]:
         return list(self._switches.values())
 
+    def sweep(self, switch: str, command: str) -> None:
+        self._say(f"\n[bold]How much of the smallest frames does {switch} bear?[/] The load is raised step by step:")
+        self._say(f"[bold]$ {command}[/]")
+
     def drawn(self, paths: Sequence[Path]) -> None:
         self._say(f"drawn in {paths[0].parent}: {', '.join(path.name for path in paths if path.suffix == '.png')}")
 

@@ -103,7 +103,7 @@ def _matrix(reading: SweepReading) -> Table:
         table.add_column(setting.name, justify="right")
     main = f"{direction_words(reading.direction)} {_HEADINGS[reading.quantity]}"
     for text in (main, "against baseline", *(_HEADINGS[name] for name in beside), *bounds):
-        table.add_column(text, justify="right")
+        table.add_column(text, justify="right", no_wrap=text == "against baseline")
     if limited:
         table.add_column("limiter", no_wrap=True)
     for cells in _rows(reading, beside, bounds):
@@ -151,6 +151,7 @@ def words_of(reading: SweepReading) -> list[str]:
         lines.append(f"up to {_name(reading.knee.point)}, nothing is lost")
     elif reading.best and len(reading.roles) == 1 and len(reading.points) > 2:
         lines.append("no knee: the last points still differ")
+    lines += _where_loss_begins(reading)
     for best in reading.best:
         lines.append(f"recommended {_where(reading, best)}, {format_rate(best.summary.mean)}")
     if any(one.by_tester for one in reading.points):
@@ -161,6 +162,18 @@ def words_of(reading: SweepReading) -> list[str]:
             "to recommend; find out what disturbs them, or take more"
         )
     return lines
+
+
+def _where_loss_begins(reading: SweepReading) -> list[str]:
+    """Of a load that alone is varied: the first at which anything was lost."""
+    if list(reading.roles.values()) != ["load"] or any(one.by_tester for one in reading.points):
+        return []
+    (loss,) = (name for name in BESIDE[reading.test] if name.endswith("-loss")) if reading.test != "rfc2544" else ("",)
+    ordered = sorted(reading.points, key=lambda one: one.settings[0].number or 0.0)
+    first = next((one for one in ordered if one.beside.get(loss)), None)
+    return [
+        f"loss begins at {_name(first)}: {format_share(first.beside[loss])}" if first else "nothing was lost at any"
+    ]
 
 
 def _where(reading: SweepReading, best: SweptPoint) -> str:

@@ -162,15 +162,20 @@ def span(text: str, parse: Callable[[str], float]) -> list[tuple[str, float]]:
         factor, numbers = size if last > first else 1 / size, [first]
         while len(numbers) < _MOST_VALUES and (numbers[-1] * factor <= last * 1.0001) == (last > first):
             numbers.append(numbers[-1] * factor)
-    like = (last_text, last) if last else (first_text, first)
-    return [(_written(number, *like), number) for number in numbers]
+    units = sorted(_unit(end, value) for end, value in ((first_text, first), (last_text, last)) if value)
+    return [(_written(number, units), number) for number in numbers]
 
 
-def _written(number: float, like: str, like_number: float) -> str:
-    """A number in the unit of one that was written: `4M` makes 250 000 read 0.25M."""
-    digits = like.rstrip("%abcdefghijklmnopqrstuvwxyzµABCDEFGHIJKLMNOPQRSTUVWXYZ/")
-    unit = like[len(digits) :]
-    return f"{number / (like_number / float(digits)):.6g}{unit}" if float(digits) else f"{number:.6g}"
+def _unit(written: str, number: float) -> tuple[float, str]:
+    """(what one of it is, the unit) of a number as it was written: 4M is in units of 1 000 000, called M."""
+    digits = written.rstrip("%abcdefghijklmnopqrstuvwxyzµABCDEFGHIJKLMNOPQRSTUVWXYZ/")
+    return number / float(digits), written[len(digits) :]
+
+
+def _written(number: float, units: Sequence[tuple[float, str]]) -> str:
+    """A number in the largest of the units that makes one or more of it; the smallest where none does."""
+    size, unit = next((one for one in reversed(units) if number >= one[0] * 0.9999), units[0] if units else (1.0, ""))
+    return f"{number / size:.6g}{unit}"
 
 
 def points_of(axes: Sequence[Axis]) -> list[Point]:

@@ -176,10 +176,12 @@ def knee_of(points: Sequence[SweptPoint], roles: dict[str, Role], baseline: Summ
 
 
 def _harm(ordered: Sequence[SweptPoint], unharmed_value: float) -> Knee | None:
-    """The last point before the first that lost something."""
+    """The last point before the first that lost something; the last of all where none did."""
     unharmed = unharmed_value * (1 - _NOTHING_GAINED)
     first = next((number for number, one in enumerate(ordered) if one.summary.mean < unharmed), None)
-    return Knee("harm", ordered[first - 1]) if first else None
+    if first == 0:
+        return None
+    return Knee("harm", ordered[-1 if first is None else first - 1])
 
 
 def best_of(points: Sequence[SweptPoint], roles: dict[str, Role]) -> list[SweptPoint]:
