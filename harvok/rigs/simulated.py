@@ -156,7 +156,7 @@ def impaired(device: Device, file: ImpairmentFile) -> Device:
 
 def _either(one: float, other: float) -> float:
     """The chance that one of two independent things happens."""
-    return 1 - (1 - one) * (1 - other)
+    return one + other - one * other
 
 
 def _queue_at(stretch: Stretch, at_s: float) -> float:

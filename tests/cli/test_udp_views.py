@@ -29,7 +29,6 @@ from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport
 from harvok.core.judgement.compare import Criteria, Finding, compare
 from harvok.core.judgement.sample import Series
 from harvok.core.judgement.services import judge_services
-from harvok.core.judgement.sweep import SweepReading, read_sweep
 from harvok.core.link import Link
 from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.models.conditions import InterfaceFacts
@@ -41,6 +40,7 @@ from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest, figures_of
 from harvok.core.procedures.udp import UdpFindings, UdpTest, udp_test
+from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
 from harvok.core.trial import Trial, TrialResult
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
@@ -328,10 +328,11 @@ class Impairments(unittest.TestCase):
 
 class Sweeps(unittest.TestCase):
     def reading(self, *more: Any) -> SweepReading:
-        points = [*TheReading.CURVE, *more]
-        found = read_sweep(points, series(941, 942), series(940, 941), "goodput-settled", "send", [5e9] * len(points))
+        points = [Swept(where, taken) for where, taken in [*TheReading.CURVE, *more]]
+        found = read_sweep("tcp", points, (series(941, 942), series(940, 941)), "send", {"socket-buffer": "setting"})
         assert found
-        return found
+        bounded = [replace(one, bounds={"window / RTT": 5e9}) for one in found.points]
+        return replace(found, points=bounded)
 
     def test_the_matrix_and_its_words(self) -> None:
         text = said(lambda console: show_sweep(console, "path", [self.reading(*TheReading.FLAT)]))

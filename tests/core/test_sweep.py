@@ -1,23 +1,65 @@
 import random
 import unittest
+from collections.abc import Sequence
+
+from hypothesis import given
+from hypothesis import strategies as st
 
 from harvok.core.figures import Figure
 from harvok.core.judgement.sample import RunSample, Series
-from harvok.core.judgement.sweep import Point, Setting, order_of, read_sweep, window_bound_bps
-from harvok.errors import UsageError
-from harvok.runner.sweeps import parse_axis, point_name
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.procedures.load import LoadTest
+from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedures.udp import UdpTest
+from harvok.core.sweeps.axes import (
+    Point,
+    Role,
+    Setting,
+    is_impairment,
+    order_of,
+    parse_axis,
+    point_name,
+    points_of,
+    with_setting,
+)
+from harvok.core.sweeps.reading import SweepReading, Swept, bounds_of, read_sweep
+from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
+from harvok.core.trial import TcpTrial
+from harvok.core.udp.services import ServiceSpec
+from harvok.core.udp_trial import UdpTrial
+from harvok.errors import ImpairmentError, UsageError
+
+TCP = "tcp"
 
 
-def series(*values: float) -> Series:
+def series(*values: float, quantity: str = "goodput-settled", mark: str = "", **beside: float) -> Series:
+    """One run for each value, in the sending direction."""
+    labels = {"direction": "send"}
+    others = [Figure(name.replace("_", "-"), value, labels) for name, value in beside.items()]
     runs = [
-        RunSample(f"r{number}", [Figure("goodput-settled", value, {"direction": "send"})], {})
+        RunSample(f"r{number}", [Figure(quantity, value, labels, mark), *others], {})  # type: ignore[arg-type]
         for number, value in enumerate(values)
     ]
     return Series("s", runs)
 
 
-def point(number: float) -> Point:
-    return (Setting("socket-buffer", f"{number:g}k", number * 1000),)
+def point(number: float, name: str = "socket-buffer") -> Point:
+    return (Setting(name, f"{number:g}k", number * 1000),)
+
+
+def reading(
+    points: Sequence[tuple[Point, Series]],
+    before: Series | None = None,
+    after: Series | None = None,
+    roles: dict[str, Role] | None = None,
+    test: str = TCP,
+) -> SweepReading:
+    swept = [Swept(where, taken) for where, taken in points]
+    found = read_sweep(test, swept, (before, after), "send", roles or {"socket-buffer": "setting"})
+    assert found
+    return found
 
 
 class TheOrder(unittest.TestCase):
@@ -35,45 +77,177 @@ class TheReading(unittest.TestCase):
     FLAT = [(point(4096), series(941, 940, 941)), (point(8192), series(943, 941, 942))]
 
     def test_the_knee_and_what_to_recommend(self) -> None:
-        reading = read_sweep([*self.CURVE, *self.FLAT], series(941, 942), series(940, 941), "goodput-settled", "send")
-        assert reading and reading.knee and reading.best and reading.drift
-        self.assertEqual(reading.knee.settings, point(4096))
-        self.assertEqual(reading.best.settings, point(4096))
-        self.assertAlmostEqual(reading.drift.ratio, -1 / 941.5, places=4)
-        change = reading.points[0].change
+        found = reading([*self.CURVE, *self.FLAT], series(941, 942), series(940, 941))
+        assert found.knee and found.drift
+        self.assertEqual((found.knee.kind, found.knee.point.settings), ("gain", point(4096)))
+        self.assertEqual([best.settings for best in found.best], [point(4096)])
+        self.assertAlmostEqual(found.drift.ratio, -1 / 941.5, places=4)
+        change = found.points[0].change
         assert change
         self.assertAlmostEqual(change.ratio, 25.33 / 941 - 1, places=2)
 
     def test_no_knee_where_it_still_climbs(self) -> None:
-        reading = read_sweep(self.CURVE, series(941, 942), series(941, 943), "goodput-settled", "send")
-        assert reading and reading.best
-        self.assertIsNone(reading.knee)
-        self.assertEqual(reading.best.settings, point(1024))
+        found = reading(self.CURVE, series(941, 942), series(941, 943))
+        self.assertIsNone(found.knee)
+        self.assertEqual([best.settings for best in found.best], [point(1024)])
 
     def test_repeats_that_disagree_tell_nothing(self) -> None:
-        wild = [*self.CURVE, (point(4096), series(400, 900, 1500))]
-        reading = read_sweep(wild, series(941, 942), series(941, 943), "goodput-settled", "send")
-        assert reading
-        self.assertEqual((reading.knee, reading.best), (None, None))
+        found = reading([*self.CURVE, (point(4096), series(400, 900, 1500))], series(941, 942), series(941, 943))
+        self.assertEqual((found.knee, found.best), (None, []))
 
     def test_what_was_not_measured(self) -> None:
-        self.assertIsNone(read_sweep(self.CURVE, None, None, "goodput-settled", "receive"))
-        reading = read_sweep(self.CURVE, None, None, "goodput-settled", "send", [1.0, None, 3.0])
-        assert reading
-        self.assertIsNone(reading.points[0].change)
-        self.assertEqual([one.theory for one in reading.points], [1.0, None, 3.0])
+        swept = [Swept(where, taken) for where, taken in self.CURVE]
+        self.assertIsNone(read_sweep(TCP, swept, (None, None), "receive", {"socket-buffer": "setting"}))
+        self.assertIsNone(reading(self.CURVE).points[0].change)
 
-    def test_arithmetic(self) -> None:
+    def test_up_to_where_a_condition_does_no_harm(self) -> None:
+        harmless = [(point(n, "delay"), series(900 + n, 901)) for n in (0, 1, 2)]
+        harmed = [(point(20, "delay"), series(300, 301)), (point(40, "delay"), series(150, 151))]
+        roles: dict[str, Role] = {"delay": "condition"}
+        for points, at in (([*harmless, *harmed], 2.0), (harmless, 2.0)):
+            found = reading(points, series(900, 901), None, roles)
+            assert found.knee
+            self.assertEqual((found.knee.kind, found.knee.point.settings), ("harm", point(at, "delay")))
+            self.assertEqual(found.best, [])
+        below = reading([*harmed, (point(80, "delay"), series(70, 71))], series(900, 901), None, roles)
+        self.assertIsNone(below.knee)
+
+    def test_one_recommendation_for_each_condition(self) -> None:
+        roles: dict[str, Role] = {"delay": "condition", "socket-buffer": "setting"}
+        grid = {(1, 64): 250, (1, 1024): 940, (1, 4096): 941, (20, 64): 12, (20, 1024): 200, (20, 4096): 800}
+        points = [((*point(d, "delay"), *point(b)), series(v, v * 1.001)) for (d, b), v in grid.items()]
+        found = reading(points, series(941, 942), None, roles)
+        chosen = [(best.settings[0].text, best.settings[1].text) for best in found.best]
+        self.assertEqual(chosen, [("1k", "1024k"), ("20k", "4096k")])
+        self.assertIsNone(found.knee)
+
+    def test_what_the_tester_limited_is_neither_knee_nor_advice(self) -> None:
+        points = [(where, series(*(r.figures[0].value for r in s.runs), mark="tester-limit")) for where, s in self.FLAT]
+        found = reading([*self.CURVE, *points])
+        self.assertEqual((found.knee, found.best), (None, []))
+        self.assertEqual([one.limiter for one in found.points], ["", "", "", "the TESTER", "the TESTER"])
+
+
+class WhatArithmeticAllows(unittest.TestCase):
+    def test_window_loss_and_ceiling(self) -> None:
         self.assertAlmostEqual(window_bound_bps(65536, 0.01), 52_428_800)
+        self.assertAlmostEqual(square_root_bps(1448, 0.01, 0.0001), 1448 * 8 / 0.01 * 122)
+        taken = series(1e7, rtt_least=0.01, segment_payload=1448, ceiling=941e6)
+        here = (Setting("socket-buffer", "64k", 64_000), Setting("loss", "1%", 0.01))
+        found = bounds_of(Swept(here, taken, (Setting("flows", "4", 4.0),)), "send")
+        self.assertAlmostEqual(found["window / RTT"], 4 * 51.2e6)
+        self.assertAlmostEqual(found["square-root law"], 4 * 1448 * 8 / 0.01 * 12.2)
+        self.assertAlmostEqual(found["ceiling less loss"], 941e6 * 0.99)
+
+    def test_loss_the_other_way_is_no_bound(self) -> None:
+        taken = series(1e7, rtt_least=0.01, segment_payload=1448)
+        back = Swept((Setting("receive.loss", "1%", 0.01),), taken)
+        self.assertEqual(bounds_of(back, "send"), {})
+        this_way = Swept((Setting("send.loss", "1%", 0.01),), taken)
+        self.assertEqual(list(bounds_of(this_way, "send")), ["square-root law"])
 
 
 class TheAxes(unittest.TestCase):
     def test_reading_them(self) -> None:
-        axis = parse_axis("socket-buffer=64k,4Mi")
+        axis = parse_axis("socket-buffer=64k,4Mi", TCP)
         self.assertEqual([one.number for one in axis.values], [64_000, 4 * 2**20])
-        names = parse_axis("congestion-control=cubic,reno")
+        names = parse_axis("congestion-control=cubic,reno", TCP)
         self.assertEqual([one.number for one in names.values], [None, None])
         self.assertEqual(point_name((axis.values[0], names.values[1])), "socket-buffer-64k_congestion-control-reno")
-        for wrong in ("flows", "flows=2", "colour=1,2", "flows=1,x", "pacing=1,2MB/s"):
-            with self.assertRaises(UsageError):
-                parse_axis(wrong)
+        self.assertEqual(len(points_of((axis, names))), 4)
+        delay = parse_axis("send.delay=0,5ms", "load")
+        self.assertEqual(([one.number for one in delay.values], delay.role), ([0.0, 0.005], "condition"))
+
+    def test_refused_with_what_is_wrong(self) -> None:
+        for wrong, why in (
+            ("flows", "varies nothing known"),
+            ("colour=1,2", "varies nothing known"),
+            ("there.delay=0,1ms", "varies nothing known"),
+            ("load=10M,20M", "varies nothing known of tcp"),
+            ("flows=2", "fewer than 2 values"),
+            ("flows=2,2", "fewer than 2 values"),
+            ("flows=1,x", "not a whole number"),
+            ("pacing=1,2MB/s", "bytes"),
+            ("loss=0,1", "not a percentage"),
+            ("loss=0,101%", "not a percentage"),
+            ("delay=0,5", "with its unit"),
+            ("delay=1ms..5ms", "no range"),
+            ("delay=0..5ms*2", "no range"),
+            ("delay=1ms..5ms/1", "no range"),
+            ("delay=1ms..5ms*1", "no range"),
+        ):
+            with self.assertRaises(UsageError) as raised:
+                parse_axis(wrong, TCP)
+            self.assertIn(why, f"{raised.exception.message} {raised.exception.hint}", wrong)
+
+    def test_ranges(self) -> None:
+        for text, kind, written in (
+            ("load=10%..100%/4", "load", ["10%", "40%", "70%", "100%"]),
+            ("load=100%..10%/4", "load", ["100%", "70%", "40%", "10%"]),
+            ("socket-buffer=64k..4M*4", TCP, ["64k", "256k", "1.024M"]),
+            ("loss=0.01%..10%*10", TCP, ["0.01%", "0.1%", "1%", "10%"]),
+            ("loss=8%..1%*2", TCP, ["8%", "4%", "2%", "1%"]),
+            ("delay=0..20ms/3", TCP, ["0ms", "10ms", "20ms"]),
+            ("load=500M..1.5G/3,2G", "udp", ["500M", "1G", "1.5G", "2G"]),
+        ):
+            self.assertEqual([one.text for one in parse_axis(text, kind).values], written)
+
+    @given(st.integers(1, 10**9), st.integers(1, 10**9), st.integers(2, 50))
+    def test_a_range_reaches_both_ends_and_is_read_back(self, first: int, last: int, count: int) -> None:
+        values = parse_axis(f"pacing={first}..{last}/{count}", TCP, least=1).values
+        self.assertEqual(len(values), count)
+        self.assertAlmostEqual(values[0].number or 0, first)
+        self.assertAlmostEqual(values[-1].number or 0, last)
+        for one in values:
+            self.assertAlmostEqual(float(one.text) / (one.number or 1), 1, places=4)
+
+
+class ReachingTheTest(unittest.TestCase):
+    def changed(self, test: TcpTest | UdpTest | LoadTest | FrameTest, text: str, kind: str) -> object:
+        return with_setting(test, parse_axis(text, kind, least=1).values[0])
+
+    def test_of_udp(self) -> None:
+        test = UdpTest("send", UdpTrial((), (), 1.0), (ServiceSpec(1e6, 1518),))
+        for text, read in (
+            ("load=5M", lambda t: t.services[0].rate_bps == 5e6),
+            ("frame-size=512", lambda t: t.services[0].frame_bytes == 512),
+            ("flows=4", lambda t: t.services[0].flows == 4),
+            ("dscp=46", lambda t: t.services[0].dscp == 46),
+            ("socket-buffer=1M", lambda t: t.trial.socket_buffer_bytes == 1_000_000),
+        ):
+            self.assertTrue(read(self.changed(test, text, "udp")), text)
+
+    def test_of_frames(self) -> None:
+        settings = FrameSettings(1e9)
+        test = LoadTest((0.5,), (FrameSize("1518", (1518,)),), settings)
+        loaded, small = self.changed(test, "load=90%", "load"), self.changed(test, "frame-size=64", "load")
+        assert isinstance(loaded, LoadTest) and isinstance(small, LoadTest)
+        self.assertEqual((loaded.shares, small.sizes), ((0.9,), (FrameSize("64", (64,)),)))
+        search = FrameTest(("throughput",), test.sizes, settings)
+        with self.assertRaises(UsageError):
+            self.changed(search, "load=90%", "load")
+
+    def test_what_an_impairment_does_is_no_part_of_it(self) -> None:
+        test = TcpTest("send", TcpTrial((), 1, 5.0))
+        self.assertIs(self.changed(test, "delay=5ms", TCP), test)
+        self.assertTrue(is_impairment("receive.burst-loss"))
+        self.assertFalse(is_impairment("flows"))
+
+
+class AnImpairmentVaried(unittest.TestCase):
+    FILE = ImpairmentFile.model_validate(
+        {"version": 1, "name": "x", "both": {"delay": "5ms"}, "schedule": [{"at": "9s", "both": {"loss": "1%"}}]}
+    )
+
+    def test_both_ways_or_one(self) -> None:
+        made = self.FILE.changed({"send.loss": 0.01, "delay": 0.02, "queue": 3000.0}).plan()
+        self.assertEqual(len(made.stages), 1)
+        stage = made.stages[0]
+        self.assertEqual((stage.send.loss, stage.receive.loss), (0.01, 0.0))
+        self.assertEqual((stage.send.delay_s, stage.receive.delay_s, stage.send.queue_bytes), (0.02, 0.02, 3000.0))
+        self.assertEqual(self.FILE.changed({}).plan().stages[0].send.delay_s, 0.005)
+
+    def test_figures_that_do_not_go_together(self) -> None:
+        with self.assertRaises(ImpairmentError) as raised:
+            self.FILE.changed({"variation": 0.02})
+        self.assertIn("no frame can arrive before it was sent", raised.exception.message)

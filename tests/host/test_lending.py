@@ -3,11 +3,15 @@ import os
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
-from harvok.errors import HarvokError, PortError
-from harvok.host.netem import take_off
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.errors import HarvokError, PortError, UsageError
+from harvok.host.netem import is_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features, switch
 from harvok.host.pair import restore_left_over
+from harvok.rigs.impairment_files import read_impairment
+from harvok.runner import impair
 from tests.whole.test_udp import NEEDS_ROOT
 
 _NOBODY = 2**22 + 1  # no process has a number beyond the kernel's largest
@@ -82,6 +86,44 @@ class Offloads(unittest.TestCase):
 
 
 class TheKernelsEmulator(unittest.TestCase):
+    """This kernel may have no netem: what is asked of it, and what is noted for records, is tested without."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.enterContext(mock.patch.object(impair, "notes_path", lambda name: Path(folder.name) / name))
+        self.enterContext(mock.patch.object(impair, "desk_path", lambda: Path(folder.name) / "nobody.sock"))
+
+    def test_what_the_kernel_does_is_known_to_the_records_of_runs(self) -> None:
+        file = read_impairment("metro")
+        with (
+            mock.patch.object(impair, "put_on") as put_on,
+            mock.patch.object(impair, "take_off"),
+            mock.patch.object(impair, "is_on", side_effect=[True, False]),
+        ):
+            self.assertIsNone(impair.at_work())
+            impair.put_on_kernel("eth1", file)
+            put_on.assert_called_once_with("eth1", file.plan().stages[0].send)
+            found = impair.at_work()
+            assert found
+            self.assertEqual((found.carried_out_by, found.ports), ("kernel", ["eth1"]))
+            self.assertEqual(found.impairment.plan(), file.plan())
+            self.assertIsNone(impair.at_work())  # somebody else has cleared the port
+            impair.clear_kernel("eth1")
+            self.assertIsNone(impair.at_work())
+
+    def test_a_schedule_is_refused(self) -> None:
+        later = {"at": "9s", "both": {"loss": "1%"}}
+        with self.assertRaises(UsageError):
+            impair.put_on_kernel(
+                "eth1", ImpairmentFile.model_validate({"version": 1, "name": "x", "schedule": [later]})
+            )
+
+    @NEEDS_ROOT
+    def test_a_port_has_none(self) -> None:
+        self.assertFalse(is_on("lo"))
+        self.assertFalse(is_on("hvnothing9"))
+
     def test_a_port_that_is_not_there(self) -> None:
         with self.assertRaises(PortError):
             take_off("hvnothing9")

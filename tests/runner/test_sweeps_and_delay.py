@@ -7,9 +7,9 @@ from unittest import mock
 
 from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.judgement.sweep import SweepReading
 from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.core.models.plan import FramesStep
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import VirtualRig
@@ -21,6 +21,8 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
+from harvok.core.sweeps.axes import parse_axis
+from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trial import TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpInterval, UdpTrial
@@ -28,6 +30,7 @@ from harvok.errors import LogbookError, NothingFoundError, PlanError, ServicesFi
 from harvok.logbook.recovery import encode_entry, put_together
 from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
+from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner import sweeps
 from harvok.runner.delay import DelayRequest, reflector_port
@@ -37,7 +40,7 @@ from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
 from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
-from harvok.runner.sweeps import SweepRequest, parse_axis, run_sweep
+from harvok.runner.sweeps import SweepRequest, run_sweep
 from tests.logbook.test_logbook import record
 
 
@@ -62,7 +65,8 @@ class Sweeps(InAFolder):
             command=["harvok", "sweep"],
             label=Label("hill", {"lead": "07"}),
         )
-        request = SweepRequest(base, tuple(map(parse_axis, axes)), repeats, order)  # type: ignore[arg-type]
+        varied = tuple(parse_axis(text, "tcp") for text in axes)
+        request = SweepRequest(base, varied, (), repeats, order)  # type: ignore[arg-type]
         taken: list[FlowRequest] = []
 
         def take(asked: FlowRequest, *_: Any) -> None:
@@ -89,9 +93,10 @@ class Sweeps(InAFolder):
         self.assertEqual(names[-1], "hill.baseline-after")
         self.assertEqual(taken[3].label.attributes, {"lead": "07", "socket-buffer": "400k"})
         (reading,) = readings
-        assert reading.knee and reading.best
-        self.assertEqual((reading.knee.settings[0].text, reading.best.settings[0].text), ("1M", "1M"))
-        self.assertTrue(all(point.theory for point in reading.points))
+        assert reading.knee
+        (best,) = reading.best
+        self.assertEqual((reading.knee.point.settings[0].text, best.settings[0].text), ("1M", "1M"))
+        self.assertTrue(all("window / RTT" in point.bounds for point in reading.points))
 
     def test_two_settings_at_once(self) -> None:
         taken, (reading,) = self.swept("flows=1,4", "congestion-control=cubic,reno", repeats=1, order="random")
@@ -111,6 +116,33 @@ class Sweeps(InAFolder):
             values = [read(asked.test.trial) for asked in taken[1:-1]]
             self.assertEqual(len({*values} - {None}), 2, axis)
             Path(self.place).unlink()
+
+    def test_a_name_is_taken_once(self) -> None:
+        self.swept("flows=1,4", repeats=1)
+        with self.assertRaises(UsageError) as raised:
+            self.swept("flows=1,4", repeats=1)
+        self.assertIn("hill.baseline-before already", raised.exception.message)
+
+    def test_nothing_to_vary_is_said_before_anything_is_sent(self) -> None:
+        with mock.patch.object(sweeps, "at_work", return_value=None), self.assertRaises(UsageError) as raised:
+            self.swept("delay=0,5ms")
+        self.assertIn("no impairment runs on this host", raised.exception.message)
+
+    def test_the_impairment_of_this_host_is_changed_and_put_back(self) -> None:
+        before = read_impairment("metro")
+        told: list[ImpairmentFile] = []
+        found = ImpairmentRecord(carried_out_by="bridge", impairment=before, ports=["eth1", "eth2"])
+        with (
+            mock.patch.object(sweeps, "at_work", return_value=found),
+            mock.patch.object(sweeps, "ask", lambda _, file: told.append(file)),
+        ):
+            self.swept("delay=2ms,5ms", "send.loss=0,1%", repeats=1)
+        stages = [file.plan().stages[0] for file in told]
+        seen = [(stage.send.delay_s, stage.send.loss, stage.receive.loss) for stage in stages]
+        usual = before.plan().stages[0]
+        clean = (usual.send.delay_s, usual.send.loss, usual.receive.loss)
+        varied = [(d, loss, usual.receive.loss) for d in (0.002, 0.005) for loss in (0.0, 0.01)]
+        self.assertEqual(seen, [clean, *varied, clean, clean])
 
     def test_both_kinds_of_picture(self) -> None:
         _, line = self.swept("socket-buffer=100k,400k,1M")
@@ -273,6 +305,6 @@ class NothingThere(InAFolder):
         base = FlowRequest(
             StationsSettings("hall", "x"), TcpTest("send", TcpTrial((), duration_s=1.0)), self.place, [], Label("none")
         )
-        self.assertEqual(sweeps.read(SweepRequest(base, (parse_axis("flows=1,2"),))), [])
+        self.assertEqual(sweeps.read(SweepRequest(base, (parse_axis("flows=1,2", "tcp"),))), [])
         with self.assertRaises((NothingFoundError, LogbookError)), closing(Logbook(self.place)) as logbook:
             logbook.series_records("none.flows-1")

@@ -1,10 +1,16 @@
 import json
 import os
 import subprocess
+from contextlib import closing
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+from harvok.core.figures import find
+from harvok.errors import HarvokError
+from harvok.host.namespaces import DeviceSpec
+from harvok.logbook.store import Logbook
+from harvok.rigs.virtual import VirtualDevice
 from tests.whole.program import ProgramTest, one_good_try, until
 from tests.whole.test_udp import NEEDS_ROOT, only
 
@@ -165,7 +171,132 @@ class AtWork(ProgramTest):
         self.assertEqual(again.returncode, 0)
 
 
+class Trying(ProgramTest):
+    """Two hosts made of this one, with the bridge between them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        try:
+            VirtualDevice(DeviceSpec("hosts")).__exit__(None, None, None)
+        except HarvokError as error:
+            self.skipTest(error.message)
+
+    def test_tcp_across_an_impairment_and_what_the_record_keeps(self) -> None:
+        file = self.folder / "mine.toml"
+        file.write_text('version = 1\nname = "mine"\n[both]\ndelay = "4ms"\n')
+        words = ("tcp", "--direction", "send", "--duration", "500ms", "--json")
+        done = self.harvok("impair", "try", str(file), *words)
+        record = json.loads(done.stdout)
+        self.assertGreaterEqual(only(record["figures"], "rtt-least", direction="send"), 0.008)
+        put = record["impairment"]
+        self.assertEqual((put["carried_out_by"], put["ports"]), ("bridge", ["left", "right"]))
+        self.assertEqual(put["impairment"]["both"]["delay"], 0.004)
+        self.assertEqual(record["command"][:4], ["harvok", "impair", "try", str(file)])
+        self.assertIn("the impairment 'mine' is at work", " ".join(record["notices"]))
+        self.assertIn("receive ←", done.stderr)
+        self.assertIn("mine, by the bridge", self.harvok("logbook", "show", record["id"]).stdout)
+
+    def test_a_sweep_of_delay_changes_it_and_puts_it_back(self) -> None:
+        words = ("sweep", "--over", "delay=0,3ms", "--repeats", "1", "--duration", "500ms", "--series", "far")
+        done = self.harvok("impair", "try", "clean", *words)
+        self.assertIn("against baseline", done.stdout)
+        with closing(Logbook(str(self.logbook))) as logbook:
+            kept = {record.series: record for record in logbook.records([line.id for line in logbook.lines()])}
+        rtts = {name: find(record.figures, "rtt-least", direction="send") or 0.0 for name, record in kept.items()}
+        self.assertGreaterEqual(rtts["far.delay-3ms"], 0.006)
+        self.assertLess(rtts["far.baseline-after"], 0.006)
+        put = kept["far.delay-3ms"].impairment
+        assert put and put.impairment.send
+        self.assertEqual(put.impairment.send.delay, 0.003)
+
+    def test_what_it_cannot_try(self) -> None:
+        said = self.harvok("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
+        self.assertIn("talks to no station", said)
+        said = self.harvok("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
+        self.assertIn("--token is seen to already", said)
+
+
 class Sweeping(ProgramTest):
+    def rig(self, **keys: str) -> str:
+        path = self.folder / "box.toml"
+        lines = {"version": "1", "kind": '"simulated"', "name": '"box"', "rated": '"1G"'} | keys
+        path.write_text("\n".join(f"{key} = {value}" for key, value in lines.items()))
+        return str(path)
+
+    def test_loads_on_a_model_and_where_loss_begins(self) -> None:
+        rig = self.rig(device="{ forwarding = '600M', buffer_frames = 50 }")
+        words = ("--over", "load=30%..90%/5", "--set", "frame-size=512", "--series", "box", "--repeats", "2")
+        plot = self.folder / "box.svg"
+        done = self.harvok("sweep", rig, *words, "--plot", str(plot))
+        self.assertIn("knee: from load 75% on, nothing is gained", done.stdout)
+        self.assertIn("loss begins at load 75%", done.stdout)
+        self.assertIn("forwarding rate in frames over load", plot.read_text())
+        again = self.harvok("sweep", rig, *words, code=2).stderr
+        self.assertIn("box.baseline-before already", again)
+        told = json.loads(self.harvok("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
+        self.assertEqual([one["direction"] for one in told["readings"]], ["send", "receive"])
+        self.assertEqual(told["readings"][0]["knee"]["point"]["settings"][0]["text"], "75%")
+
+    def test_delay_and_loss_on_a_model(self) -> None:
+        rig = self.rig()
+        words = ("--over", "delay=0,5ms", "--over", "loss=0,10%", "--repeats", "2", "--json")
+        told = json.loads(self.harvok("sweep", rig, *words).stdout)
+        points = {tuple(s["text"] for s in one["settings"]): one for one in told["readings"][0]["points"]}
+        self.assertAlmostEqual(points["5ms", "10%"]["beside"]["frame-loss"], 0.1, delta=0.005)
+        self.assertAlmostEqual(points["5ms", "0"]["beside"]["latency-median"], 0.005012, delta=1e-5)
+        self.assertIn("both directions alike", self.harvok("sweep", rig, "--over", "send.loss=0,1%", code=2).stderr)
+        self.assertNotIn("baseline-before", self.harvok("logbook", "list", "--series", "nothing").stdout)
+
+    def test_a_search_at_every_point(self) -> None:
+        rig = self.rig(device="{ forwarding_fps = 500000, buffer_frames = 50 }")
+        words = ("--search", "--over", "frame-size=64,512", "--repeats", "1", "--json")
+        told = json.loads(self.harvok("sweep", rig, *words).stdout)
+        small, large = told["readings"][0]["points"]
+        self.assertAlmostEqual(small["summary"]["mean"], 500_000 * 512, delta=1e6)
+        self.assertAlmostEqual(large["beside"]["throughput-share"], 1.0, delta=0.01)
+
+    def test_what_is_refused_before_anything_is_sent(self) -> None:
+        rig = self.rig()
+        for words, why in (
+            ((rig, "--over", "load=1,2"), "not a percentage"),
+            ((rig, "--over", "load=10%,20%", "--set", "frame-size=64,65"), "several values"),
+            ((rig, "--over", "load=10%,20%", "--direction", "each"), "one way, or both at once"),
+            ((rig, "--over", "load=10%,20%", "--search"), "no load of its own"),
+            ((rig, "--over", "load=10%,20%", "--plot", "x.pdf"), "neither .png nor .svg"),
+            (("127.0.0.1", "--by", "udp", "--token", "abcdefgh", "--over", "flows=1,2"), "UDP needs a load"),
+            (("127.0.0.1", "--search", "--token", "abcdefgh", "--over", "flows=1,2"), "TCP finds its rate"),
+            (("127.0.0.1", "--over", "flows=1,2", "--over", "dscp=0,1", "--over", "mss=500,600"), "one or two"),
+            (("127.0.0.1", "--token", "abcdefgh", "--over", "delay=0,1ms"), "no impairment runs on this host"),
+        ):
+            self.assertIn(why, self.harvok("sweep", *words, code=2).stderr.replace("\n", " "), words)
+
+    def test_a_ramp_up_and_down(self) -> None:
+        rig = self.rig(device="{ forwarding = '600M', buffer_frames = 50 }")
+        plot = self.folder / "ramp.png"
+        done = self.harvok(
+            "ramp", rig, "--loads", "20%..80%/3,50%", "--frame-size", "512", "--plot", str(plot), "--json"
+        )
+        losses = {
+            f["labels"]["load"]: f["value"] for f in json.loads(done.stdout)["figures"] if f["quantity"] == "frame-loss"
+        }
+        self.assertEqual(list(losses), ["20 %", "50 %", "80 %", "50 % (2)"])
+        self.assertGreater(losses["80 %"], 0.2)
+        self.assertEqual((losses["20 %"], losses["50 % (2)"]), (0.0, 0.0))
+        self.assertGreater(plot.stat().st_size, 10_000)
+        shown = self.harvok("ramp", rig, "--hold", "1s").stdout
+        self.assertIn("1518 B, send", shown)
+        self.assertIn("load ramp", self.harvok("logbook", "list").stdout)
+        self.assertIn("a load of 0", self.harvok("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
+
+    def test_udp_in_steps_is_drawn(self) -> None:
+        _, address = self.station()
+        plot = self.folder / "udp.png"
+        words = ("--steps", "5M..20M/2", "--duration", "500ms", "--direction", "send")
+        done = self.harvok("udp", address, *words, "--plot", str(plot))
+        self.assertIn("20.00 Mb/s", done.stdout)
+        self.assertGreater(plot.stat().st_size, 10_000)
+        self.assertIn("need --steps", self.harvok("udp", address, "--rate", "5M", "--plot", "x.png", code=2).stderr)
+
     def test_a_sweep_of_flows_is_read_and_drawn(self) -> None:
         _, address = self.station()
         plot = self.folder / "sweep.png"

@@ -159,11 +159,20 @@ def span(text: str, parse: Callable[[str], float]) -> list[tuple[str, float]]:
     else:
         if size <= 1 or first <= 0 or last <= 0:
             raise wrong
-        factor, numbers = size if last > first else 1 / size, [first]
-        while len(numbers) < _MOST_VALUES and (numbers[-1] * factor <= last * 1.0001) == (last > first):
-            numbers.append(numbers[-1] * factor)
+        numbers = list(_multiplied(first, last, size))
     units = sorted(_unit(end, value) for end, value in ((first_text, first), (last_text, last)) if value)
     return [(_written(number, units), number) for number in numbers]
+
+
+def _multiplied(first: float, last: float, factor: float) -> Iterator[float]:
+    """First, first × factor and so on up to last; or divided, down to it."""
+    number, step = first, factor if last >= first else 1 / factor
+    low, high = sorted((first, last))
+    for _ in range(_MOST_VALUES):
+        if not low * 0.9999 <= number <= high * 1.0001:
+            return
+        yield number
+        number *= step
 
 
 def _unit(written: str, number: float) -> tuple[float, str]:

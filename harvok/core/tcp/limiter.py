@@ -56,7 +56,7 @@ _BUSY_WORKER = 0.85  # of one core, or of what the hypervisor left of it
 _SPENT_WORKER = 0.95  # of one core: with so little left, a larger window would only queue
 _BUSY_CORE = 0.95
 _TELLING_LOSS = 0.0005
-_AS_THE_LAW_SAYS = 2.0  # times the square-root law: no more than what loss allows a flow
+_AS_THE_LAW_SAYS = 2.0  # times the square-root law, or a share of it: about what loss allows a flow
 _AS_THE_WINDOW_SAYS = 0.85  # of window / RTT
 _TELLING_RTT_S = 0.002  # below, the hosts' own queues are most of an RTT
 _QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
@@ -257,7 +257,8 @@ def _arithmetic(case: Case) -> Limiter | None:
     rtt_s, segment_bytes, window_bytes = evidence.rtt_mean_s, evidence.segment.payload_bytes, evidence.window_bytes
     if rtt_s and again and segment_bytes:
         allowed_bps = square_root_bps(segment_bytes, rtt_s, again)
-        if case.flow_goodput_bps <= _AS_THE_LAW_SAYS * allowed_bps and (found := _lossy(case)):
+        as_the_law_says = 1 / _AS_THE_LAW_SAYS <= case.flow_goodput_bps / allowed_bps <= _AS_THE_LAW_SAYS
+        if as_the_law_says and (found := _lossy(case)):
             return found
     if rtt_s and rtt_s >= _TELLING_RTT_S and window_bytes:
         allowed_bps = window_bound_bps(window_bytes, rtt_s)
