@@ -175,6 +175,26 @@ def at_work() -> ImpairmentRecord | None:
     return None
 
 
+@contextlib.contextmanager
+def borrowed_bridge() -> Iterator[ImpairmentFile]:
+    """What the bridge of this host does, which may be changed meanwhile (`ask("change", …)`); it is put back after.
+
+    Raises NothingFoundError when none runs.
+    """
+    found = at_work()
+    if not found or found.carried_out_by != "bridge":
+        raise NothingFoundError(
+            "no impairment runs on this host, so there is none to vary",
+            "Start one between two ports: harvok impair start PORT OTHER clean. Or try it on virtual ports: "
+            "harvok impair try clean sweep --over …, or run PLAN.",
+        )
+    try:
+        yield found.impairment
+    finally:
+        with contextlib.suppress(NothingFoundError):
+            ask("change", found.impairment)
+
+
 def put_on_kernel(port: str, file: ImpairmentFile) -> None:
     """Lets the kernel impair what a port sends, and notes it for the records of runs. Raises as `netem.put_on` does,
     and UsageError for a schedule, which the kernel does not keep."""

@@ -6,8 +6,8 @@ where it stopped when it is run again under the same name, since the series say 
 
 import hashlib
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import closing
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -16,6 +16,7 @@ from pydantic import ValidationError
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import Series
+from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import FramesStep, Plan, Step, parse_plan
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
@@ -27,6 +28,7 @@ from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
+from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import Label, OnRecord
 from harvok.runner.samples import series_of
 
@@ -65,6 +67,8 @@ class PlanRequest:
     token: str = ""
     wait_s: float = 0.0
     near_name: str | None = None
+    station: str | None = None
+    """Instead of the plan's."""
 
     def series(self, step: Step) -> str:
         """The name of the series of a step."""
@@ -116,6 +120,7 @@ def expected_s(file: PlanFile) -> float:
     total_s = 0.0
     for step in file.plan.steps:
         if not isinstance(step, FramesStep):
+            _impairment(step)
             once_s = (step.made().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
         else:
             rig_of(file, step)
@@ -135,11 +140,8 @@ def rig_of(file: PlanFile, step: FramesStep) -> RigFile:
             f"step {step.name} names an impairment, and {rig.name} is not a virtual rig",
             "Put the impairment between real ports yourself: harvok impair start.",
         )
+    _impairment(step)  # refused here, where the step is known
     changed = rig.model_dump() | {"device": "impairment", "impairment": step.impairment, "shape": None}
-    try:
-        read_impairment(step.impairment)
-    except ImpairmentError as error:
-        raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
     return VirtualRig.model_validate(changed)
 
 
@@ -164,14 +166,39 @@ def run_plan(
     plan = request.file.plan
     done = _done(request)
     before: Step | None = None
-    for step, number in plan.rounds():
-        if number < done[step.name]:
-            continue
-        if step is not before:
-            bench(step.name, step.instruction)
-            before = step
-        _take(request, step, number, observer, on_record, clock)
+    with _bridge(plan) as usual:
+        for step, number in plan.rounds():
+            if number < done[step.name]:
+                continue
+            if step is not before:
+                bench(step.name, step.instruction)
+                before = step
+            if usual and not isinstance(step, FramesStep):
+                ask("change", _impairment(step) or usual)
+            _take(request, step, number, observer, on_record, clock)
     return judge_plan(request)
+
+
+@contextmanager
+def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
+    """What the bridge of this host does by itself, while steps of flows may have it do something else; None when none
+    of them asks for it. Raises PlanError for an impairment that there is not, NothingFoundError without a bridge."""
+    asked = [_impairment(step) for step in plan.steps if not isinstance(step, FramesStep)]
+    if not any(asked):
+        yield None
+        return
+    with borrowed_bridge() as usual:
+        yield usual
+
+
+def _impairment(step: Step) -> ImpairmentFile | None:
+    """The impairment that a step names, if any. Raises PlanError when there is none of that name."""
+    if step.impairment is None:
+        return None
+    try:
+        return read_impairment(step.impairment)
+    except ImpairmentError as error:
+        raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
 
 
 def judge_plan(request: PlanRequest) -> PlanOutcome:
@@ -221,7 +248,8 @@ def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_
         frames = FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
         run_frames(frames, observer, on_record, clock)
         return
-    assert plan.station
-    settings = StationsSettings(plan.station, request.token, near_name=request.near_name, rated_bps=plan.rated)
+    station = request.station or plan.station
+    assert station
+    settings = StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
     tcp = FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
     run_flows(tcp, observer, on_record, clock)

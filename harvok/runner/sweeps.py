@@ -31,7 +31,7 @@ from harvok.errors import NothingFoundError, TesterLimitError, UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, base_impairment, check_impairment, run_frames
-from harvok.runner.impair import ask, at_work
+from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import OnRecord
 from harvok.runner.samples import series_of
 
@@ -166,11 +166,6 @@ class _Impairer:
             if isinstance(self.request.base, FrameRequest):
                 check_impairment(self.request.base.rig, file)
 
-    def put_back(self) -> None:
-        if self.of_this_host:
-            with contextlib.suppress(NothingFoundError):
-                ask("change", self.before)
-
 
 @contextlib.contextmanager
 def _impaired(request: SweepRequest) -> Iterator[_Impairer | None]:
@@ -179,32 +174,25 @@ def _impaired(request: SweepRequest) -> Iterator[_Impairer | None]:
         yield None
         return
     rig = request.base.rig if isinstance(request.base, FrameRequest) else None
-    own = rig is not None and not isinstance(rig, PortsRig)
-    impairer = _Impairer(request, _impairment_before(rig), of_this_host=not own)
-    impairer.check()
-    try:
-        yield impairer
-    finally:
-        impairer.put_back()
-
-
-def _impairment_before(rig: RigFile | None) -> ImpairmentFile:
-    """What the path is like where nothing is varied. Raises UsageError when nothing of ours is on it."""
-    own = base_impairment(rig) if rig else None
-    if own:
-        return own
     if rig and not isinstance(rig, PortsRig):
+        impairer = _Impairer(request, _impairment_of_our_own(rig), of_this_host=False)
+        impairer.check()
+        yield impairer
+        return
+    with borrowed_bridge() as before:
+        impairer = _Impairer(request, before, of_this_host=True)
+        impairer.check()
+        yield impairer
+
+
+def _impairment_of_our_own(rig: RigFile) -> ImpairmentFile:
+    """What a rig that we make does where nothing is varied. Raises UsageError when it has no impairment."""
+    own = base_impairment(rig)
+    if own is None:
         raise UsageError(
             f"the rig {rig.name} has no impairment to vary", 'Give it device = "impairment" and impairment = "clean".'
         )
-    found = at_work()
-    if not found or found.carried_out_by != "bridge":
-        raise UsageError(
-            "no impairment runs on this host, so there is none to vary",
-            "Start one between two ports: harvok impair start PORT OTHER clean. Or try it on virtual ports: "
-            "harvok impair try clean sweep --over …",
-        )
-    return found.impairment
+    return own
 
 
 def _varied(request: SweepRequest) -> list[str]:

@@ -17,7 +17,7 @@ from harvok.runner.impair import Desk, desk_path, only_one
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.rooms import Room, run_in, station_in
 
-COMMANDS = ("tcp", "udp", "delay", "sweep")
+COMMANDS = ("tcp", "udp", "delay", "sweep", "run")
 _ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 _NAMES = ("dome", "hall")
 
@@ -55,7 +55,7 @@ def try_out(
         near = Room(tuple(built.namespaces), _NAMES[0], addresses[0])
         far = Room((*outside, built.other), _NAMES[1], addresses[1])
         token = stack.enter_context(station_in(far))
-        code = run_in(near, [*words, "--name", near.name], token, request.logbook, request.command, folder)
+        code = run_in(near, words, token, request.logbook, request.command, folder)
         return code, path.stop()
 
 
@@ -66,7 +66,11 @@ def _with_station(words: Sequence[str]) -> list[str]:
             f"'{' '.join(words)}' talks to no station",
             f"Name a command and its options, without the station: {', '.join(COMMANDS)}.",
         )
-    given = next((word for word in words if word.split("=")[0] in ("--logbook", "--token", "--name")), None)
+    kept = ("--logbook", "--token", "--station" if words[0] == "run" else "--name")
+    given = next((word for word in words if word.split("=")[0] in kept), None)
     if given:
-        raise UsageError(f"{given} is seen to already", "Leave it out; --logbook belongs before the impairment.")
-    return [words[0], _ADDRESSES[1].partition("/")[0], *words[1:]]
+        raise UsageError(
+            f"{given.partition('=')[0]} is seen to already", "Leave it out; --logbook belongs before the impairment."
+        )
+    far = _ADDRESSES[1].partition("/")[0]
+    return [*words, "--station", far] if words[0] == "run" else [words[0], far, *words[1:], "--name", _NAMES[0]]

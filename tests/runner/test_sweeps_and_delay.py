@@ -32,7 +32,7 @@ from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
-from harvok.runner import sweeps
+from harvok.runner import impair, sweeps
 from harvok.runner.delay import DelayRequest, reflector_port
 from harvok.runner.flows import FlowRequest
 from harvok.runner.keeping import Label
@@ -124,7 +124,7 @@ class Sweeps(InAFolder):
         self.assertIn("hill.baseline-before already", raised.exception.message)
 
     def test_nothing_to_vary_is_said_before_anything_is_sent(self) -> None:
-        with mock.patch.object(sweeps, "at_work", return_value=None), self.assertRaises(UsageError) as raised:
+        with mock.patch.object(impair, "at_work", return_value=None), self.assertRaises(NothingFoundError) as raised:
             self.swept("delay=0,5ms")
         self.assertIn("no impairment runs on this host", raised.exception.message)
 
@@ -133,7 +133,8 @@ class Sweeps(InAFolder):
         told: list[ImpairmentFile] = []
         found = ImpairmentRecord(carried_out_by="bridge", impairment=before, ports=["eth1", "eth2"])
         with (
-            mock.patch.object(sweeps, "at_work", return_value=found),
+            mock.patch.object(impair, "at_work", return_value=found),
+            mock.patch.object(impair, "ask", lambda _, file: told.append(file)),
             mock.patch.object(sweeps, "ask", lambda _, file: told.append(file)),
         ):
             self.swept("delay=2ms,5ms", "send.loss=0,1%", repeats=1)

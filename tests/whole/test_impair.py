@@ -209,11 +209,32 @@ class Trying(ProgramTest):
         assert put and put.impairment.send
         self.assertEqual(put.impairment.send.delay, 0.003)
 
+    def test_a_plan_names_one_for_each_of_its_steps(self) -> None:
+        far = self.folder / "far.toml"
+        far.write_text('version = 1\nname = "far"\n[both]\ndelay = "4ms"\n')
+        step = '[[steps]]\nname = "{0}"\ntest = "tcp"\ndirection = "send"\nduration = "500ms"\n{1}\n'
+        plan = self.folder / "plan.toml"
+        plan.write_text(
+            'version = 1\nname = "cause"\nstation = "hall"\nrepeats = 1\nleast_repeats = 2\n'
+            + step.format("clean", "")
+            + step.format("delayed", f'impairment = "{far}"')
+            + step.format("clean-again", "")
+            + '[[criteria]]\nfigure = "rtt-least"\nstep = "delayed"\nleast = "8ms"\n'
+        )
+        self.harvok("impair", "try", "clean", "run", str(plan), "--unattended", code=3)
+        with closing(Logbook(str(self.logbook))) as logbook:
+            kept = {record.series: record for record in logbook.records([line.id for line in logbook.lines()])}
+        rtts = {name: find(record.figures, "rtt-least", direction="send") or 0.0 for name, record in kept.items()}
+        self.assertGreaterEqual(rtts["cause.delayed"], 0.008)
+        self.assertLess(max(rtts["cause.clean"], rtts["cause.clean-again"]), 0.008)
+        said = self.harvok("run", str(plan), "--unattended", "--name", "other", "--token", "abcdefgh", code=2).stderr
+        self.assertIn("no impairment runs on this host", said)
+
     def test_what_it_cannot_try(self) -> None:
         said = self.harvok("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
         self.assertIn("talks to no station", said)
         said = self.harvok("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
-        self.assertIn("--token is seen to already", said)
+        self.assertIn("is seen to already", said)
 
 
 class Sweeping(ProgramTest):
@@ -273,12 +294,9 @@ class Sweeping(ProgramTest):
     def test_a_ramp_up_and_down(self) -> None:
         rig = self.rig(device="{ forwarding = '600M', buffer_frames = 50 }")
         plot = self.folder / "ramp.png"
-        done = self.harvok(
-            "ramp", rig, "--loads", "20%..80%/3,50%", "--frame-size", "512", "--plot", str(plot), "--json"
-        )
-        losses = {
-            f["labels"]["load"]: f["value"] for f in json.loads(done.stdout)["figures"] if f["quantity"] == "frame-loss"
-        }
+        words = ("--loads", "20%..80%/3,50%", "--frame-size", "512", "--plot", str(plot), "--json")
+        figures = json.loads(self.harvok("ramp", rig, *words).stdout)["figures"]
+        losses = {f["labels"]["load"]: f["value"] for f in figures if f["quantity"] == "frame-loss"}
         self.assertEqual(list(losses), ["20 %", "50 %", "80 %", "50 % (2)"])
         self.assertGreater(losses["80 %"], 0.2)
         self.assertEqual((losses["20 %"], losses["50 % (2)"]), (0.0, 0.0))

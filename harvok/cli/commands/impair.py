@@ -87,7 +87,10 @@ def start(
 def try_(
     impairment: What,
     command: Annotated[
-        list[str], typer.Argument(metavar="COMMAND…", help="tcp, udp, delay or sweep with its options, no station.")
+        list[str],
+        typer.Argument(
+            metavar="COMMAND…", help="tcp, udp, delay or sweep with its options and no station; or run PLAN."
+        ),
     ],
     logbook: LogbookOption,
     wait: Annotated[

@@ -42,6 +42,9 @@ def run(
         str | None,
         typer.Option(envvar="HARVOK_TOKEN", metavar="TOKEN", show_default=False, help="As the station printed it."),
     ] = None,
+    station: Annotated[
+        str | None, typer.Option(metavar="STATION", show_default="the plan's", help="Run it towards another station.")
+    ] = None,
     wait: Annotated[
         float, typer.Option(parser=duration(0, _DAY_S), metavar="TIME", help="How long to wait for a busy host.")
     ] = "0s",  # type: ignore[assignment]
@@ -65,6 +68,7 @@ def run(
         command=typed_command(sys.argv),
         token=_token(file.plan, token) if not judge_only else "",
         wait_s=wait,
+        station=station,
     )
     raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, json)])
 

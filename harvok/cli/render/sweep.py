@@ -11,7 +11,7 @@ from rich.text import Text
 
 from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.figures import find
-from harvok.core.measures.statistics import Change
+from harvok.core.measures.statistics import Summary
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.quantities import QUANTITIES
@@ -122,7 +122,7 @@ def _rows(reading: SweepReading, beside: Sequence[str], bounds: Sequence[str]) -
             [
                 *(setting.text for setting in point.settings),
                 format_rate(point.summary.mean),
-                maybe(point.change, _change),
+                _change(reading.baseline, point),
                 *(_beside(name, point) for name in beside),
                 *(maybe(point.bounds.get(name), format_rate) for name in bounds),
                 point.limiter,
@@ -131,8 +131,13 @@ def _rows(reading: SweepReading, beside: Sequence[str], bounds: Sequence[str]) -
     return rows
 
 
-def _change(change: Change) -> str:
-    """The change with the half width of its 95 % interval, in percent of the baseline."""
+def _change(baseline: Summary | None, point: SweptPoint) -> str:
+    """The change with the half width of its 95 % interval, in percent of the baseline; of a single run it has none."""
+    if baseline is None or not baseline.mean:
+        return DASH
+    change = point.change
+    if change is None:
+        return f"{(point.summary.mean / baseline.mean - 1) * 100:+.1f} %"
     return f"{change.ratio * 100:+.1f} ± {(change.interval.high - change.ratio) * 100:.1f} %"
 
 

@@ -36,11 +36,13 @@ Name = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[\w-]+$")]
 
 
 class _Step(Model):
-    """What every step has: a name, what the person at the bench is told before it, and how often it is run."""
+    """What every step has: a name, what the person at the bench is told before it, how often it is run, and the
+    impairment of its path: of a virtual rig, or of the bridge that runs on this host."""
 
     name: Name
     instruction: str = ""
     repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
+    impairment: str | None = None
 
 
 class TcpStep(_Step):
@@ -88,10 +90,9 @@ class UdpStep(_Step):
 
 
 class FramesStep(_Step):
-    """RFC 2544 on the plan's rig; `impairment` puts one between the ports of a virtual rig, for this step."""
+    """RFC 2544 on the plan's rig."""
 
     test: Literal["rfc2544"]
-    impairment: str | None = None
     tests: tuple[TestName, ...] = ("throughput", "latency")
     frame_sizes: list[str | int] = []
     direction: Literal["send", "receive", "both"] = "send"
