@@ -29,7 +29,7 @@ from harvok.core.wire.frame_orders import (
 )
 from harvok.errors import HarvokError
 from harvok.traffic.counters import Counters, FrameCell
-from harvok.traffic.process import enter, wake_precisely
+from harvok.traffic.process import end_with_parent, enter, wake_precisely
 
 if TYPE_CHECKING:
     from harvok.traffic.rings import ReceiveRing, SendRing
@@ -306,6 +306,7 @@ def _obey(order: Line, counters: Counters) -> Line:
 
 def main() -> None:
     setup = json.loads(sys.argv[1])
+    end_with_parent()
     try:
         enter(setup["namespaces"])
         counters = Counters(setup["rows"], setup["counters_fd"])

@@ -18,7 +18,7 @@ from typing import Any
 from harvok.clock import SYSTEM
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
 from harvok.errors import HarvokError
-from harvok.traffic.process import enter, wake_precisely
+from harvok.traffic.process import end_with_parent, enter, wake_precisely
 
 _SPIN_NS, _NAP_NS = 60_000, 50_000
 _IDLE_MS = 5
@@ -150,6 +150,7 @@ def _listen(bridge: _Bridge) -> None:
 
 def main(arguments: Sequence[str]) -> None:
     orders = BridgeOrders.decode(arguments[1])
+    end_with_parent()
     wake_precisely()
     try:
         enter(orders.namespaces)

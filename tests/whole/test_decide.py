@@ -111,10 +111,14 @@ class Demos(ProgramTest):
             self.assertIn(words, said)
         self.assertIn("REJECT  after-recabling", said)
         self.assertIn("REJECT send, 64 B", said)
-        self.assertTrue((self.folder / "demo" / "demo-plots" / "throughput.svg").exists())
+        self.assertIn("loss begins at load 50%", said)
+        for picture in ("throughput.svg", "sweep.png"):
+            self.assertTrue((self.folder / "demo" / "demo-plots" / picture).exists())
         place = str(self.folder / "demo" / "demo.sqlite")
-        lines = json.loads(self.harvok("logbook", "list", "--logbook", place, "--json").stdout)
+        lines = json.loads(self.harvok("logbook", "list", "--all", "--logbook", place, "--json").stdout)
         series = ("before-recabling", "after-recabling", "dome-sw-a", "dome-sw-b")
+        swept = [line["series"] for line in lines if line["series"].startswith("offered-under-load.")]
+        self.assertEqual((len(swept), len(set(swept))), (36, 12))
         self.assertEqual({line["state"] for line in lines}, {"complete"})
         self.assertEqual([sum(line["series"] == name for line in lines) for name in series], [5, 5, 5, 5])
         again = ("compare", "before-recabling", "after-recabling", "--logbook", place)
