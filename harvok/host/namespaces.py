@@ -128,12 +128,12 @@ def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
 
 def _part(spec: DeviceSpec, tester_fd: int, other_fd: int) -> None:
     """Moves the second port into a namespace of its own, and makes both ports those of ordinary hosts: with an address,
-    and sending every frame by itself with its checksum, as it would stand on a lead."""
+    sending every frame by itself with its checksum, as it would stand on a lead, and coalescing what they receive."""
     with _kernel() as kernel:
         kernel.link("set", index=kernel.link_lookup(ifname=TESTER_PORTS[1])[0], net_ns_fd=other_fd)
     for fd, port, addresses in zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, strict=True):
         enter_network(fd)
-        switch(port, {"tx-checksum-ip-generic": False})
+        switch(port, {"tx-checksum-ip-generic": False, "rx-gro": True})
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port)[0]
             for address in addresses:

@@ -39,8 +39,9 @@ _VNET_BYTES = _RX_FRAME - _RX_VNET
 _SEND_SLOTS = 4096
 _PORTION = 512
 _ETHERNET_BYTES = 14
-_MOST_LAZY_NS, _MANY = 300_000, 64
-"""Frames that are to wait anyway are taken in together: this long after the last ones, or when so many are there."""
+_LEAST_LAZY_NS, _MOST_LAZY_NS, _MANY = 50_000, 300_000, 64
+"""Frames are taken in together: this long after the last ones (a quarter of the time that they are to wait anyway, a
+little where they are not), or when so many are there. What comes after a silence is taken at once."""
 _STATISTICS_EVERY = 256
 
 _RX_LAYOUT = np.dtype(
@@ -143,7 +144,7 @@ class Lane:
         """Changes what is done to frames that arrive from now on."""
         self._fate.become(impairment)
         shortest_s = impairment.delay_s - (impairment.variation_s if impairment.spread == "uniform" else 1.0)
-        self._lazy_ns = int(min(max(shortest_s / 4, 0.0) * 1e9, _MOST_LAZY_NS))
+        self._lazy_ns = int(min(max(shortest_s / 4 * 1e9, _LEAST_LAZY_NS), _MOST_LAZY_NS))
 
     def next_due_ns(self) -> int | None:
         """When the next frame is to go on; None when none waits."""
