@@ -12,6 +12,8 @@ from harvok.errors import RigFileError, UsageError
 
 _HINT = "docs/rig-files.md has every key; `harvok rig new` writes a file that works."
 
+_KINDS = {"simulated", "ports", "virtual", "tcp", "udp", "rfc2544"}
+
 FileT = TypeVar("FileT")
 
 
@@ -22,11 +24,22 @@ def read_rig(path: Path) -> RigFile:
 
 def read_toml(path: Path, model: TypeAdapter[FileT], what: str, hint: str, error_class: type[UsageError]) -> FileT:
     """What a file of a kind describes. Raises an error of `error_class`, naming line and key."""
+    return parse_toml(read_text(path, what, hint, error_class), path, model, what, hint, error_class)
+
+
+def read_text(path: Path, what: str, hint: str, error_class: type[UsageError]) -> str:
+    """The text of a file of a kind. Raises an error of `error_class`."""
     try:
-        text = path.read_text(encoding="utf-8")
+        return path.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         why = error.strerror if isinstance(error, OSError) else "it is not text"
         raise error_class(f"the {what} file {path} cannot be read: {why}", hint) from error
+
+
+def parse_toml(
+    text: str, path: Path, model: TypeAdapter[FileT], what: str, hint: str, error_class: type[UsageError]
+) -> FileT:
+    """What the text of a file describes. Raises an error of `error_class`, naming line and key."""
     try:
         return model.validate_python(tomllib.loads(text))
     except tomllib.TOMLDecodeError as error:
@@ -37,12 +50,12 @@ def read_toml(path: Path, model: TypeAdapter[FileT], what: str, hint: str, error
 
 def _what_is_wrong(path: Path, text: str, what: str, error: ValidationError) -> str:
     """The first fault, with its line and key: an unknown key before a missing one, which it may be a misspelling of.
-    pydantic puts the kind of a rig before the key."""
+    pydantic puts the kind of a rig or of a step among the keys."""
     first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
-    if first["type"].startswith("union_tag"):
+    if first["type"].startswith("union_tag") and what == "rig":
         line = line_of(text, ["kind"])
         return f"{path}{f', line {line}' if line else ''}: 'kind' is to be simulated, ports or virtual"
-    keys = [str(part) for part in first["loc"]][1 if what == "rig" else 0 :]
+    keys = [str(part) for part in first["loc"] if part not in _KINDS]
     line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
     where = f"{path}, line {line}" if line else str(path)
     said = {"missing": "is missing", "extra_forbidden": f"is no key of a {what}"}.get(first["type"], first["msg"])

@@ -5,25 +5,22 @@ where it stopped when it is run again under the same name, since the series say 
 """
 
 import hashlib
-import tomllib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from pydantic import ValidationError
-
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import Series
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.models.plan import FramesStep, Plan, Step, parse_plan
+from harvok.core.models.plan import PLAN, FramesStep, Plan, Step
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.errors import ImpairmentError, NothingFoundError, PlanError
 from harvok.logbook.store import Logbook
-from harvok.rigs.files import line_of, read_rig
+from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.flows import FlowRequest, run_flows
@@ -85,34 +82,13 @@ class PlanOutcome:
 
 def read_plan(path: Path) -> PlanFile:
     """The plan in a TOML file. Raises PlanError, naming line and key."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        why = error.strerror if isinstance(error, OSError) else "it is not text"
-        raise PlanError(f"the plan {path} cannot be read: {why}", _HINT) from error
-    return parse_plan_file(text, path)
+    return parse_plan_file(read_text(path, "plan", _HINT, PlanError), path)
 
 
 def parse_plan_file(text: str, path: Path) -> PlanFile:
     """The plan in the text of a file. Raises PlanError, naming line and key."""
-    try:
-        plan = parse_plan(text)
-    except tomllib.TOMLDecodeError as error:
-        raise PlanError(f"{path} is not TOML: {error}", _HINT) from error
-    except ValidationError as error:
-        raise PlanError(_what_is_wrong(path, text, error), _HINT) from error
+    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError)
     return PlanFile(plan, path.parent, hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS])
-
-
-def _what_is_wrong(path: Path, text: str, error: ValidationError) -> str:
-    """The first fault, with its line and key. pydantic puts the kind of a step before the key."""
-    first = error.errors()[0]
-    keys = [str(part) for part in first["loc"] if part not in ("tcp", "udp", "rfc2544")]
-    line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
-    where = f"{path}, line {line}" if line else str(path)
-    what = {"missing": "is missing", "extra_forbidden": "is no key of a plan"}.get(first["type"], first["msg"])
-    what = what.removeprefix("Value error, ")
-    return f"{where}: '{'.'.join(keys)}' {what}" if keys else f"{where}: {what}"
 
 
 def expected_s(file: PlanFile) -> float:

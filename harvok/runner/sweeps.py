@@ -134,12 +134,18 @@ class _Turn:
         else:
             assert isinstance(test, TcpTest | UdpTest)
             run_flows(replace(base, test=test, label=label, repeat=1), self.observer, self.on_record, self.clock)
+        overrun = self.impairer.overrun() if self.impairer else 0
+        if overrun:
+            self.observer.notice(
+                f"in run {number} the bridge itself dropped {overrun} frames, its delay line being full: the loss is "
+                "not what was asked for; start the bridge with the longest delay that is to come"
+            )
 
 
 # --- what an impairment does at each point ---------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Impairer:
     """Sets what an impairment does at each point, from what it was before. `of_this_host`: by telling the bridge that
     runs here; a rig of our own making is made anew for each run."""
@@ -147,6 +153,14 @@ class _Impairer:
     request: SweepRequest
     before: ImpairmentFile
     of_this_host: bool
+    seen_overrun: int = 0
+
+    def overrun(self) -> int:
+        """How many frames the bridge itself has dropped since this was last asked."""
+        report = ask("show")["report"] if self.of_this_host else None
+        total = sum(one["overrun"] for one in report["directions"]) if report else 0
+        more, self.seen_overrun = total - self.seen_overrun, total
+        return more
 
     def at(self, point: Point) -> ImpairmentFile:
         """Puts the impairment of a point on the path."""

@@ -5,7 +5,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from harvok.core.models.plan import FramesStep, Plan, TcpStep, UdpStep, parse_plan
+from harvok.core.models.plan import PLAN, FramesStep, Plan, TcpStep, UdpStep
 
 TWO_STEPS: dict[str, Any] = {
     "version": 1,
@@ -119,5 +119,6 @@ class WhatDoesNotHold(unittest.TestCase):
             self.assertIn(words, str(caught.exception))
 
     def test_a_text(self) -> None:
-        made = parse_plan('version = 1\nname = "a"\nstation = "hall"\n[[steps]]\nname = "x"\ntest = "tcp"\n')
+        step = {"name": "x", "test": "tcp"}
+        made = PLAN.validate_python({"version": 1, "name": "a", "station": "hall", "steps": [step]})
         self.assertEqual((made.repeats_of(made.steps[0]), made.made_criteria(), made.confidence), (5, [], 0.95))

@@ -52,8 +52,22 @@ class InAFolder(unittest.TestCase):
         self.place = str(self.folder / "book.sqlite")
 
 
+class Heard(Observer):
+    """Remembers what it was told."""
+
+    def __init__(self) -> None:
+        self.notices: list[str] = []
+
+    def notice(self, text: str) -> None:
+        self.notices.append(text)
+
+
 class Sweeps(InAFolder):
     """The runs are made up; which are taken, under which names and in which order, is what is tested."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.heard = Heard()
 
     def swept(
         self, *axes: str, repeats: int = 2, order: str = "interleaved"
@@ -81,7 +95,7 @@ class Sweeps(InAFolder):
         said: list[str] = []
         with mock.patch.object(sweeps, "run_flows", take):
             note = lambda number, of, what: said.append(f"{number}/{of} {what}")  # noqa: E731
-            readings = run_sweep(request, Observer(), lambda _: None, note)
+            readings = run_sweep(request, self.heard, lambda _: None, note)
         self.assertEqual(len(said), request.runs)
         return taken, readings
 
@@ -132,10 +146,18 @@ class Sweeps(InAFolder):
         before = read_impairment("metro")
         told: list[ImpairmentFile] = []
         found = ImpairmentRecord(carried_out_by="bridge", impairment=before, ports=["eth1", "eth2"])
+        overrun = iter([0, 0, 7, 7, 7, 7])
+
+        def desk(_: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
+            if file is None:
+                return {"report": {"directions": [{"overrun": next(overrun)}, {"overrun": 0}]}}
+            told.append(file)
+            return {}
+
         with (
             mock.patch.object(impair, "at_work", return_value=found),
-            mock.patch.object(impair, "ask", lambda _, file: told.append(file)),
-            mock.patch.object(sweeps, "ask", lambda _, file: told.append(file)),
+            mock.patch.object(impair, "ask", desk),
+            mock.patch.object(sweeps, "ask", desk),
         ):
             self.swept("delay=2ms,5ms", "send.loss=0,1%", repeats=1)
         stages = [file.plan().stages[0] for file in told]
@@ -144,6 +166,8 @@ class Sweeps(InAFolder):
         clean = (usual.send.delay_s, usual.send.loss, usual.receive.loss)
         varied = [(d, loss, usual.receive.loss) for d in (0.002, 0.005) for loss in (0.0, 0.01)]
         self.assertEqual(seen, [clean, *varied, clean, clean])
+        self.assertEqual(len(self.heard.notices), 1)
+        self.assertIn("in run 3 the bridge itself dropped 7 frames", self.heard.notices[0])
 
     def test_both_kinds_of_picture(self) -> None:
         _, line = self.swept("socket-buffer=100k,400k,1M")

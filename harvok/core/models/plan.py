@@ -1,10 +1,9 @@
 """A plan as a TOML file: what a senior engineer writes once and anyone can run. docs/plans.md explains every key."""
 
-import tomllib
 from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.ends import Direction, DirectionChoice
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
@@ -261,7 +260,4 @@ class Plan(Model):
             yield from ((step, number) for step in self.steps if number < self.repeats_of(step))
 
 
-def parse_plan(text: str) -> Plan:
-    """A plan from its TOML. Raises tomllib.TOMLDecodeError and pydantic.ValidationError."""
-    values: dict[str, Any] = tomllib.loads(text)
-    return Plan.model_validate(values)
+PLAN: TypeAdapter[Plan] = TypeAdapter(Plan)
