@@ -47,7 +47,7 @@ def _column(reading: SweepReading) -> Column:
         across=next(iter(reading.roles)),
         points=[one.settings[0].text for one in points],
         panels=[Panel("Mb/s", main), *_beside(reading)],
-        mark=(points.index(knee.point), words[knee.kind]) if knee else None,
+        mark=([one.settings for one in points].index(knee.point.settings), words[knee.kind]) if knee else None,
     )
 
 

@@ -102,7 +102,7 @@ class Desk:
                 guest, _ = self._door.accept()
             except OSError:
                 return
-            with guest, contextlib.suppress(OSError, ValueError, KeyError):
+            with guest, contextlib.suppress(OSError, ValueError, KeyError, TypeError):
                 guest.settimeout(2)
                 asked = json.loads(guest.recv(_MOST_BYTES))
                 guest.sendall(json.dumps(self._answer(asked)).encode())
