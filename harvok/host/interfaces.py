@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from harvok.core.models.conditions import InterfaceFacts
+from harvok.errors import PortError
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -62,6 +63,19 @@ def port_state(name: str) -> PortState | None:
         flags = kernel.get_links(found[0])[0]["flags"]
         routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
         return PortState(describe(kernel, found[0]), bool(flags & UP), bool(flags & LOWER_UP), bool(routes))
+
+
+def port_to_use(name: str, where_else: str, otherwise: str) -> PortState:
+    """A port that may be used for tests. Raises PortError for one that is missing, is loopback, or carries this host's
+    default route; the hints say what to do about a missing one, and what would happen to a network that is in use."""
+    state = port_state(name)
+    if state is None:
+        raise PortError(f"there is no interface {name} on this host", where_else)
+    if state.facts.kind == "loopback":
+        raise PortError(f"{name} is loopback", "Name ports that a lead or a switch joins.")
+    if state.default_route:
+        raise PortError(f"this host reaches its network through {name} (default route)", otherwise)
+    return state
 
 
 def link_ups_counted(name: str) -> int | None:

@@ -82,20 +82,17 @@ def problems_of(file: RigFile) -> list[str]:
 
 
 def _usable_port(name: str, rated_bps: float) -> InterfaceFacts:
-    from harvok.host.interfaces import port_state
+    from harvok.host.interfaces import port_to_use
 
-    state = port_state(name)
-    if not state:
-        raise PortError(f"there is no interface {name} on this host", "Correct the rig file, or plug the adapter in.")
+    state = port_to_use(
+        name,
+        "Correct the rig file, or plug the adapter in.",
+        "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
+    )
     if not state.up:
         raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
     if not state.carrier:
         raise PortError(f"the interface {name} has no link", "Check the lead and the port at its other end.")
-    if state.default_route:
-        raise PortError(
-            f"this host reaches its network through {name} (default route)",
-            "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
-        )
     speed = state.facts.negotiated_bps
     if speed and speed < rated_bps:
         raise PortError(

@@ -15,7 +15,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.errors import NothingFoundError, PortError, UsageError
-from harvok.host.interfaces import port_state
+from harvok.host.interfaces import port_to_use
 from harvok.host.left_over import CHANGED_FEATURES, KERNEL_IMPAIRMENT, notes_path
 from harvok.host.netem import is_on, put_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features
@@ -59,16 +59,13 @@ def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -
 
 def _check(name: str) -> None:
     """Raises PortError unless frames may be carried through a port."""
-    state = port_state(name)
-    if state is None:
-        raise PortError(f"this host has no port {name}", "`harvok ports` lists them.")
-    if state.facts.kind == "loopback" or not state.up:
-        raise PortError(f"{name} is {'loopback' if state.up else 'down'}", f"Bring it up: ip link set {name} up")
-    if state.default_route:
-        raise PortError(
-            f"this host reaches its network through {name} (default route)",
-            "An impairment would carry that network over to the other port: take ports that nothing else uses.",
-        )
+    state = port_to_use(
+        name,
+        "`harvok ports` lists them.",
+        "An impairment would carry that network over to the other port: take ports that nothing else uses.",
+    )
+    if not state.up:
+        raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
 
 
 @contextlib.contextmanager

@@ -17,9 +17,9 @@ from harvok.core.link_trial import LinkEvent, LinkTrialResult
 from harvok.core.models.run import PortRecord, TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link_test
-from harvok.errors import NearEndError, NothingFoundError, PortError, UsageError
+from harvok.errors import NearEndError, NothingFoundError, UsageError
 from harvok.host.facts import host_conditions
-from harvok.host.interfaces import port_state
+from harvok.host.interfaces import port_state, port_to_use
 from harvok.host.left_over import LENT_PORTS, notes_path
 from harvok.host.pair import PairSpec, restore_left_over
 from harvok.logbook.store import Logbook
@@ -105,7 +105,9 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
     Returns the exit code of the test. Raises PortError for ports that may not be lent.
     """
     for port in request.ports:
-        _check(port)
+        port_to_use(
+            port, "`harvok ports` lists them.", "It would be cut off: test ports that nothing else needs meanwhile."
+        )
     if request.ports[0] == request.ports[1]:
         raise UsageError("a port cannot be tested against itself", "Name two ports that a lead or a switch joins.")
     with ExitStack() as stack:
@@ -120,20 +122,6 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         token = stack.enter_context(station_in(far))
         words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
         return run_in(near, words, token, request.logbook, request.command, folder)
-
-
-def _check(name: str) -> None:
-    """Raises PortError unless the port may be lent for a while."""
-    state = port_state(name)
-    if state is None:
-        raise PortError(f"this host has no port {name}", "`harvok ports` lists them.")
-    if state.facts.kind == "loopback":
-        raise PortError(f"{name} is loopback", "Name two ports that a lead or a switch joins.")
-    if state.default_route:
-        raise PortError(
-            f"{name} carries this host's default route, which would be cut off",
-            "Test ports that nothing else needs meanwhile.",
-        )
 
 
 @contextmanager

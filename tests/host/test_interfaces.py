@@ -49,6 +49,7 @@ class Ports(unittest.TestCase):
     def test_every_reason_against_a_port_is_named(self) -> None:
         for state, words in (
             (None, "there is no interface eth1"),
+            (PortState(facts(kind="loopback"), True, True, False), "is loopback"),
             (PortState(facts(), False, False, False), "is down"),
             (PortState(facts(), True, False, False), "has no link"),
             (PortState(facts(), True, True, True), "default route"),

@@ -195,7 +195,7 @@ class PortsOfThisHost(ProgramTest):
 
     def test_ports_that_may_not_be_lent(self) -> None:
         self.assertIn("loopback", self.harvok("ports", "pair", "lo", self.ports[0], code=4).stderr)
-        self.assertIn("no port", self.harvok("ports", "pair", "nothing9", self.ports[0], code=4).stderr)
+        self.assertIn("no interface nothing9", self.harvok("ports", "pair", "nothing9", self.ports[0], code=4).stderr)
         self.assertIn("itself", self.harvok("ports", "pair", self.ports[0], self.ports[0], code=2).stderr)
 
     def test_watching(self) -> None:
