@@ -168,6 +168,11 @@ class TheAxes(unittest.TestCase):
             ("flows=2,2", "fewer than 2 values"),
             ("flows=1,x", "not a whole number"),
             ("pacing=1,2MB/s", "bytes"),
+            ("flows=0,4", "flows is to be a whole number from 1 to 64"),
+            ("flows=1..4/3", "2.5 is not possible"),
+            ("dscp=0,64", "from 0 to 63"),
+            ("mss=10,1460", "from 88 to 65495"),
+            ("pacing=1,1M", "1000 at least"),
             ("loss=0,1", "not a percentage"),
             ("loss=0,101%", "not a percentage"),
             ("delay=0,5", "with its unit"),
@@ -192,7 +197,7 @@ class TheAxes(unittest.TestCase):
         ):
             self.assertEqual([one.text for one in parse_axis(text, kind).values], written)
 
-    @given(st.integers(1, 10**9), st.integers(1, 10**9), st.integers(2, 50))
+    @given(st.integers(10**3, 10**9), st.integers(10**3, 10**9), st.integers(2, 50))
     def test_a_range_reaches_both_ends_and_is_read_back(self, first: int, last: int, count: int) -> None:
         values = parse_axis(f"pacing={first}..{last}/{count}", TCP, least=1).values
         self.assertEqual(len(values), count)

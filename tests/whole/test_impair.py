@@ -304,7 +304,7 @@ class Sweeping(ProgramTest):
         shown = self.harvok("ramp", rig, "--hold", "1s").stdout
         self.assertIn("1518 B, send", shown)
         self.assertIn("load ramp", self.harvok("logbook", "list").stdout)
-        self.assertIn("a load of 0", self.harvok("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
+        self.assertIn("load: 0% is not possible", self.harvok("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
 
     def test_udp_in_steps_is_drawn(self) -> None:
         _, address = self.station()

@@ -28,7 +28,6 @@ from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, 
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.sweeps.axes import parse_axis
-from harvok.errors import UsageError
 
 app = typer.Typer(add_completion=False)
 
@@ -92,8 +91,6 @@ def ramp(
 
     check_plot(plot)
     shares = tuple(setting.number or 0.0 for setting in parse_axis(f"load={loads}", "load", least=1).values)
-    if not all(shares):
-        raise UsageError("a load of 0 offers nothing", "Start a little above, such as 1%.")
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,

@@ -1,5 +1,6 @@
 """What a sweep varies: axes with their values, the points that they span, and the order in which points are taken."""
 
+import math
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
@@ -44,10 +45,12 @@ class Axis:
 
 @dataclass(frozen=True, slots=True)
 class _Kind:
-    """How the values of an axis are read; None where they are names."""
+    """How the values of an axis are read, None where they are names; and what they may be."""
 
     parse: Callable[[str], float] | None
     role: Role
+    least: float = 0.0
+    most: float = math.inf
 
 
 def _number(text: str) -> float:
@@ -71,15 +74,19 @@ def _duration(text: str) -> float:
     return 0.0 if text == "0" else parse_duration_s(text)
 
 
-_BUFFER, _COUNT = _Kind(parse_size_bytes, "setting"), _Kind(_number, "setting")
-_SHARED = {"socket-buffer": _BUFFER, "flows": _COUNT, "dscp": _COUNT}
+_SHARED = {
+    "socket-buffer": _Kind(parse_size_bytes, "setting", 1024, 2**30),
+    "flows": _Kind(_number, "setting", 1, 64),
+    "dscp": _Kind(_number, "setting", 0, 63),
+}
 _OF_TCP = _SHARED | {
-    "mss": _COUNT,
-    "pacing": _Kind(parse_rate_bps, "setting"),
+    "mss": _Kind(_number, "setting", 88, 65_495),
+    "pacing": _Kind(parse_rate_bps, "setting", 1e3),
     "congestion-control": _Kind(None, "setting"),
 }
-_OF_UDP = _SHARED | {"load": _Kind(parse_rate_bps, "load"), "frame-size": _Kind(_number, "condition")}
-_OF_FRAMES = {"load": _Kind(_share, "load"), "frame-size": _Kind(_number, "condition")}
+_FRAME_SIZE = _Kind(_number, "condition", 64, 65_535)
+_OF_UDP = _SHARED | {"load": _Kind(parse_rate_bps, "load", 1e3), "frame-size": _FRAME_SIZE}
+_OF_FRAMES = {"load": _Kind(_share, "load", 1e-6, 1), "frame-size": _FRAME_SIZE}
 _IMPAIRMENTS: dict[str, Callable[[str], float]] = {
     "delay": _duration,
     "variation": _duration,
@@ -123,9 +130,23 @@ def parse_axis(text: str, test: str, least: int = 2) -> Axis:
         )
     kind = kinds.get(name) or _Kind(_IMPAIRMENTS[name.rpartition(".")[2]], "condition")
     settings = tuple(Setting(name, value, number) for value, number in _values(name, values, kind))
+    outside = next((s for s in settings if s.number is not None and not _may_be(s.number, kind)), None)
+    if outside:
+        raise UsageError(f"{name}: {outside.text} is not possible", f"{name} is to be {_bounds(kind)}.")
     if len({setting.text for setting in settings}) < least:
         raise UsageError(f"{name} has fewer than {least} values", "A sweep needs something to vary.")
     return Axis(name, settings, kind.role)
+
+
+def _may_be(number: float, kind: _Kind) -> bool:
+    return kind.least <= number <= kind.most and (kind.parse is not _number or number == int(number))
+
+
+def _bounds(kind: _Kind) -> str:
+    if kind.parse is _share:
+        return f"from {kind.least * 100:g}% to {kind.most * 100:g}%"
+    whole = "a whole number " if kind.parse is _number else ""
+    return f"{kind.least:g} at least" if kind.most == math.inf else f"{whole}from {kind.least:g} to {kind.most:.10g}"
 
 
 def _values(name: str, text: str, kind: _Kind) -> Iterator[tuple[str, float | None]]:
@@ -147,7 +168,7 @@ def span(text: str, parse: Callable[[str], float]) -> list[tuple[str, float]]:
     ends, by, step = text.rpartition("/") if "/" in text else text.rpartition("*")
     first_text, _, last_text = ends.partition("..")
     wrong = BadQuantityError(
-        f"'{text}' is no range", "Write FIRST..LAST/COUNT, or FIRST..LAST*FACTOR for steps that grow"
+        f"'{text}' is no range", "Write FIRST..LAST/COUNT, or FIRST..LAST*FACTOR for steps that grow."
     )
     if not by or not step.replace(".", "", 1).isdigit():
         raise wrong
