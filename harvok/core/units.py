@@ -4,6 +4,7 @@ Bits per second are decimal (1 Mb/s = 10^6 b/s, IEEE 802.3 usage). Sizes are byt
 `Ki`, `Mi`, `Gi` binary.
 """
 
+import math
 import re
 from collections.abc import Callable
 
@@ -14,6 +15,9 @@ _NUMBER = re.compile(r"\s*([0-9]+(?:\.[0-9]+)?|\.[0-9]+)\s*([A-Za-zµ/]*)\s*")
 _DECIMAL = {"": 1.0, "k": 1e3, "K": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
 _BINARY = {"Ki": 2.0**10, "Mi": 2.0**20, "Gi": 2.0**30, "Ti": 2.0**40}
 _SECONDS = {"ns": 1e-9, "us": 1e-6, "µs": 1e-6, "ms": 1e-3, "s": 1.0, "min": 60.0, "h": 3600.0}
+
+UNBOUNDED = "unbounded"
+"""What an end of an interval is called that a single run has."""
 
 RATE_FORM = "a rate in bits per second such as 100M, 2.5G or 941.5Mb/s"
 SIZE_FORM = "a size in bytes such as 64k, 1500, 8M or 4Mi"
@@ -90,6 +94,8 @@ def format_rate(rate_bps: float) -> str:
 
 def format_frame_rate(rate_fps: float) -> str:
     """Frames per second, whole, in groups of three: 1 488 095."""
+    if math.isinf(rate_fps):
+        return UNBOUNDED
     return f"{int(rate_fps + 1e-6):,}".replace(",", " ")
 
 
@@ -123,6 +129,8 @@ def format_duration(duration_s: float) -> str:
     """A time with the unit that suits it: 35.20 ms, 1.500 s, 2 min 5 s."""
     if not duration_s:
         return "0 s"
+    if math.isinf(duration_s):
+        return UNBOUNDED
     if duration_s >= 120:
         minutes, seconds = divmod(round(duration_s), 60)
         hours, minutes = divmod(minutes, 60)

@@ -78,6 +78,19 @@ class WhatAllowsNoVerdict(unittest.TestCase):
             self.assertEqual(found.verdict, "RETEST")
             self.assertIn(words, found.findings[0].reason)
 
+    def test_a_single_run_of_any_unit(self) -> None:
+        for quantity, value in (
+            ("rtt-least", 0.008),
+            ("throughput", 8e4),
+            ("goodput-settled", 9e8),
+            ("frame-loss", 0.1),
+        ):
+            for limits in ({"least": value / 2}, {"most": value * 2}):
+                criterion = Criterion(quantity, "a", **limits)  # type: ignore[arg-type]
+                found = judged(criterion, series("a", (value,), quantity=quantity), rules=Rules(least_repeats=1))
+                self.assertEqual(found.verdict, "RETEST")
+                self.assertIn("a single run says nothing", found.findings[0].reason)
+
     def test_no_criteria_no_verdict(self) -> None:
         self.assertEqual(judge([], {"a": series("a", STEADY)}, Rules()).verdict, "RETEST")
 
