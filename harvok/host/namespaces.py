@@ -59,7 +59,7 @@ def hold(spec: DeviceSpec) -> None:
     rootless = os.geteuid() != 0
     if rootless:
         _become_root_of_a_user_namespace()
-    device_fd, other_fd, tester_fd = new_network(), new_network(), new_network()
+    device_fd, tester_fd = new_network(), new_network()
     with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
         _make_ports(kernel, spec, device_fd)
     if spec.kind != "wire":
@@ -67,11 +67,11 @@ def hold(spec: DeviceSpec) -> None:
         with _kernel() as kernel:
             _make_device(kernel, spec)
         enter_network(tester_fd)
-    if spec.kind == "hosts":
-        _part(spec, tester_fd, other_fd)
+    other_fd = _part(spec, tester_fd) if spec.kind == "hosts" else None
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
-    built = Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", f"{own}/fd/{other_fd}")
+    other = f"{own}/fd/{other_fd}" if other_fd is not None else ""
+    built = Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", other)
     print(json.dumps(asdict(built)), flush=True)
     for word in sys.stdin:
         if word.strip() == "reset" and spec.kind != "wire":
@@ -126,9 +126,12 @@ def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
         kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
 
 
-def _part(spec: DeviceSpec, tester_fd: int, other_fd: int) -> None:
+def _part(spec: DeviceSpec, tester_fd: int) -> int:
     """Moves the second port into a namespace of its own, and makes both ports those of ordinary hosts: with an address,
-    sending every frame by itself with its checksum, as it would stand on a lead, and coalescing what they receive."""
+    sending every frame by itself with its checksum, as it would stand on a lead, and coalescing what they receive.
+    Returns the descriptor of that namespace."""
+    other_fd = new_network()
+    enter_network(tester_fd)
     with _kernel() as kernel:
         kernel.link("set", index=kernel.link_lookup(ifname=TESTER_PORTS[1])[0], net_ns_fd=other_fd)
     for fd, port, addresses in zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, strict=True):
@@ -142,6 +145,7 @@ def _part(spec: DeviceSpec, tester_fd: int, other_fd: int) -> None:
             for name in (port, "lo"):
                 kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
     enter_network(tester_fd)
+    return other_fd
 
 
 def _no_chatter() -> None:

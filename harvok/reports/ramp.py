@@ -10,7 +10,7 @@ from harvok.core.sweeps.reading import BESIDE, MAIN
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 from harvok.reports.sweep import UNITS
 
-_OFFERED = {"udp": "udp-offered", "load": ""}
+_OFFERED = {"udp": ("udp-offered",)}
 
 
 def draw_ramp(record: RunRecord, path: Path) -> bool:
@@ -32,7 +32,8 @@ def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
     sizes = list(dict.fromkeys(figure.labels.get("frame-size", "") for figure in figures))
     panels = []
     for unit in ("b/s", "ratio", "s"):
-        names = [name for name in (_OFFERED[kind], MAIN[kind], *BESIDE[kind]) if name and QUANTITIES[name].unit == unit]
+        every = (*_OFFERED.get(kind, ()), MAIN[kind], *BESIDE[kind])
+        names = [name for name in every if QUANTITIES[name].unit == unit]
         drawn, factor = UNITS[unit]
         curves = [curve for name in names for size in sizes if (curve := _curve(figures, name, size, loads, factor))]
         if unit == "s":
@@ -61,7 +62,7 @@ def _curve(figures: Sequence[Figure], name: str, size: str, loads: Sequence[str]
     if all(value is None for value in values):
         return None
     words = f"{QUANTITIES[name].name}, {size} B" if size else QUANTITIES[name].name
-    style = "reference" if name in _OFFERED.values() else "measured"
+    style = "reference" if name in _OFFERED["udp"] else "measured"
     scaled = [None if value is None else value * factor for value in values]
     doubtful = [any(f.mark for f in figures if f.labels["load"] == load) for load in loads]
     return Curve(words, scaled, style, doubtful=doubtful if style == "measured" else ())  # type: ignore[arg-type]

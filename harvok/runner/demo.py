@@ -40,8 +40,8 @@ BEFORE, AFTER = "before-recabling", "after-recabling"
 CHANGED = "socket-buffer"
 
 TODAY, OFFERED = "dome-sw-a", "dome-sw-b"
-SWEEP, SWEPT_LOADS = "offered-under-load", "10%..100%/10"
-_BASELINE_SHARE = 0.3
+SWEEP = "offered-under-load"
+VARIED, HELD = "load=10%..100%/10", ("frame-size=64", "load=30%")
 
 _RIGS = Path(__file__).parents[1] / "rigs" / "demo"
 _DURATION_S = 0.8
@@ -139,9 +139,10 @@ def benchmark_switch(name: str, place: str, observer: Observer, tell: OnRecord) 
 def sweep_switch(place: str, observer: Observer, tell: OnRecord, say: SayPoint) -> list[SweepReading]:
     """What the offered switch makes of small frames as the load on it is raised, in virtual time."""
     rig = read_rig(_RIGS / f"{OFFERED}.toml")
-    test = LoadTest((_BASELINE_SHARE,), (frame_size("64"),), FrameSettings(line_bps=rig.rated))
+    test = LoadTest((1.0,), (frame_size("64"),), FrameSettings(line_bps=rig.rated))
     base = FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=SWEEP))
-    return run_sweep(SweepRequest(base, (parse_axis(f"load={SWEPT_LOADS}", "load"),)), observer, tell, say)
+    held = tuple(parse_axis(text, "load", least=1).values[0] for text in HELD)
+    return run_sweep(SweepRequest(base, (parse_axis(VARIED, "load"),), held), observer, tell, say)
 
 
 def compare_switches(place: str) -> Comparison:

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
+from harvok.core.judgement.compare import Finding
 from harvok.core.judgement.emulator import judge_emulator
 from harvok.core.link import Link
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
@@ -12,9 +13,10 @@ from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest, calibrate
-from harvok.core.procedures.emulator import EmulatorFindings, EmulatorTest, emulator_check
-from harvok.core.procedures.load import LoadFindings, LoadTest, hold_loads
-from harvok.core.procedures.rfc2544 import FrameFindings, FrameTest, rfc2544
+from harvok.core.procedures.emulator import EmulatorTest, emulator_check
+from harvok.core.procedures.frames import FrameFindings
+from harvok.core.procedures.load import LoadTest, hold_loads
+from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
 from harvok.errors import UsageError
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
@@ -94,30 +96,23 @@ def _run_once(request: FrameRequest, rig: FrameRig, keeper: Keeper, number: int)
     keeper.observer.run_started(outline)
 
     def measure(everyone: Observer, _: Journal, found: Found) -> None:
-        if isinstance(record.test, EmulatorTest):
-            _check_emulator(request, record.test, rig, everyone, record, found)
-            return
-        findings = FrameFindings()
+        findings = FrameFindings(notices=list(record.notices))
         found |= {"figures": findings.figures, "notices": findings.notices}
-        findings.notices.extend(record.notices)
         if isinstance(record.test, CalibrationTest):
             drive(calibrate(record.test, findings), rig, everyone)
+        elif isinstance(record.test, EmulatorTest):
+            drive(emulator_check(record.test, findings), rig, everyone)
+            found["findings"] = _judge_emulator(request, record.test, findings)
         elif isinstance(record.test, LoadTest):
-            loads = LoadFindings(findings.figures, findings.notices)
-            drive(hold_loads(record.test, loads), rig, everyone)
+            drive(hold_loads(record.test, findings), rig, everyone)
         elif isinstance(record.test, FrameTest):
             drive(rfc2544(record.test, findings), rig, everyone)
 
     keeper.measure(record, measure)
 
 
-def _check_emulator(
-    request: FrameRequest, test: EmulatorTest, rig: FrameRig, everyone: Observer, record: RunRecord, found: Found
-) -> None:
-    findings = EmulatorFindings(notices=list(record.notices))
-    found |= {"figures": findings.figures, "notices": findings.notices}
-    drive(emulator_check(test, findings), rig, everyone)
-    found["findings"] = judge_emulator(test.set_to, findings.figures, request.tolerance_s, test.settings.tester_delay_s)
+def _judge_emulator(request: FrameRequest, test: EmulatorTest, findings: FrameFindings) -> list[Finding]:
+    return judge_emulator(test.set_to, findings.figures, request.tolerance_s, test.settings.tester_delay_s)
 
 
 def _record(request: FrameRequest, keeper: Keeper) -> RunRecord:

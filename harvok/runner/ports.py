@@ -27,10 +27,9 @@ from harvok.rigs.watched import WatchedRig
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.rooms import Room, run_in, station_in
+from harvok.runner.rooms import ADDRESSES, rooms, run_in, station_in
 
 _NOWHERE = "127.0.0.1"
-_ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,12 +112,9 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
     with ExitStack() as stack:
         what = f"a test of {request.ports[0]} and {request.ports[1]}"
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
-        rooms = stack.enter_context(_lent(request.ports))
+        here, there = stack.enter_context(_lent(request.ports))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        near, far = (
-            Room((room,), port, address.partition("/")[0])
-            for room, port, address in zip(rooms, request.ports, _ADDRESSES, strict=True)
-        )
+        near, far = rooms([here], [there], request.ports)
         token = stack.enter_context(station_in(far))
         words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
         return run_in(near, words, token, request.logbook, request.command, folder)
@@ -127,7 +123,7 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
 @contextmanager
 def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
     """Lends the ports to two namespaces for a while; yields their paths."""
-    spec = PairSpec(ports, (_ADDRESSES[0], _ADDRESSES[1]), str(notes_path(LENT_PORTS)))
+    spec = PairSpec(ports, ADDRESSES, str(notes_path(LENT_PORTS)))
     process = subprocess.Popen(
         [sys.executable, "-m", "harvok.host.pair", json.dumps(asdict(spec))],
         stdin=subprocess.PIPE,

@@ -14,7 +14,8 @@ from pathlib import Path
 from harvok.errors import NearEndError
 from harvok.logbook.store import Logbook
 
-CONTROL_PORT = 26470
+ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
+"""Of the near and the far room, with prefix length."""
 TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
 """The environment variable by which a test that is started for another command learns what was really typed."""
 _BOOK = "within.sqlite"
@@ -29,6 +30,12 @@ class Room:
     address: str
 
 
+def rooms(near: Sequence[str], far: Sequence[str], names: tuple[str, str]) -> tuple[Room, Room]:
+    """The near and the far room, by their namespaces."""
+    here, there = (address.partition("/")[0] for address in ADDRESSES)
+    return Room(tuple(near), names[0], here), Room(tuple(far), names[1], there)
+
+
 def _inside(room: Room, *words: str) -> list[str]:
     program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
     return [sys.executable, "-m", "harvok.host.enter", ":".join(room.namespaces), program, *words]
@@ -38,7 +45,7 @@ def _inside(room: Room, *words: str) -> list[str]:
 def station_in(room: Room) -> Iterator[str]:
     """A station in a room; yields its token. Raises NearEndError when none comes up."""
     token = secrets.token_hex(8)
-    words = ["station", "--host", room.address, "--port", str(CONTROL_PORT), "--name", room.name, "--token", token]
+    words = ["station", "--host", room.address, "--name", room.name, "--token", token]
     process = subprocess.Popen(_inside(room, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     try:
         assert process.stdout and process.stderr

@@ -90,7 +90,7 @@ def run_sweep(
     with _impaired(request) as impairer:
         turn = _Turn(request, impairer, observer, on_record, clock)
         for number, (name, point) in enumerate(sequence, 1):
-            say(number, len(sequence), name.replace("baseline-", "baseline, "))
+            say(number, request.runs, name.replace("baseline-", "baseline, "))
             try:
                 turn.take(name, point, number)
             except TesterLimitError as limit:

@@ -15,10 +15,9 @@ from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.virtual import VirtualDevice
 from harvok.runner.impair import Desk, desk_path, only_one
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.rooms import Room, run_in, station_in
+from harvok.runner.rooms import ADDRESSES, rooms, run_in, station_in
 
 COMMANDS = ("tcp", "udp", "delay", "sweep", "run")
-_ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 _NAMES = ("dome", "hall")
 
 
@@ -41,19 +40,17 @@ def try_out(
     Raises UsageError for a command that talks to no station, NearEndError where no virtual hosts can be made.
     """
     words = _with_station(request.words)
-    addresses = tuple(address.partition("/")[0] for address in _ADDRESSES)
     with contextlib.ExitStack() as stack:
         what = f"a test across {request.file.name}"
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         door = stack.enter_context(only_one(desk_path(str(folder))))
-        spec = DeviceSpec("hosts", addresses=((_ADDRESSES[0],), (_ADDRESSES[1],)))
+        spec = DeviceSpec("hosts", addresses=((ADDRESSES[0],), (ADDRESSES[1],)))
         built = stack.enter_context(VirtualDevice(spec)).built
         outside = built.namespaces[:-1]
         path = stack.enter_context(ImpairedPath(DEVICE_PORTS, request.file.plan(), [*outside, built.device]))
         Desk(door, path, request.file, DEVICE_PORTS)
-        near = Room(tuple(built.namespaces), _NAMES[0], addresses[0])
-        far = Room((*outside, built.other), _NAMES[1], addresses[1])
+        near, far = rooms(built.namespaces, [*outside, built.other], _NAMES)
         token = stack.enter_context(station_in(far))
         code = run_in(near, words, token, request.logbook, request.command, folder)
         return code, path.stop()
@@ -72,5 +69,5 @@ def _with_station(words: Sequence[str]) -> list[str]:
         raise UsageError(
             f"{given.partition('=')[0]} is seen to already", "Leave it out; --logbook belongs before the impairment."
         )
-    far = _ADDRESSES[1].partition("/")[0]
+    far = ADDRESSES[1].partition("/")[0]
     return [*words, "--station", far] if words[0] == "run" else [words[0], far, *words[1:], "--name", _NAMES[0]]

@@ -6,8 +6,8 @@ from harvok.core.figures import Figure
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.judgement.emulator import judge_emulator
 from harvok.core.observer import Observer
-from harvok.core.procedures.emulator import EmulatorFindings, EmulatorTest, emulator_check
-from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.procedures.emulator import EmulatorTest, emulator_check
+from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize
 from harvok.errors import UnsupportedError
 from harvok.host.netem import message_of
 from harvok.rigs.device import Device
@@ -21,7 +21,7 @@ class TheProcedure(unittest.TestCase):
     def test_delay_loss_and_rate_of_a_modelled_box(self) -> None:
         set_to = Stage(0.0, Impairment(delay_s=0.005, rate_bps=200e6))
         test = EmulatorTest(set_to, (SIZE,), SETTINGS)
-        findings = EmulatorFindings()
+        findings = FrameFindings()
         box = Device(port_bps=1e9, forwarding_bps=200e6, latency_s=0.005, buffer_frames=100)
         drive(emulator_check(test, findings), SimulatedRig(box), Observer())
         judged = judge_emulator(set_to, findings.figures, 50e-6, {})

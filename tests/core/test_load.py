@@ -9,7 +9,8 @@ from harvok.core.figures import find
 from harvok.core.impairment import Impairment
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.observer import Observer
-from harvok.core.procedures.load import LoadFindings, LoadTest, hold_loads
+from harvok.core.procedures.frames import FrameFindings
+from harvok.core.procedures.load import LoadTest, hold_loads
 from harvok.errors import TesterLimitError, UsageError
 from harvok.reports.ramp import draw_ramp
 from harvok.rigs.device import Device
@@ -22,8 +23,8 @@ SMALL = SIZES[0]
 TEST = LoadTest((0.2, 0.6, 1.0, 0.6), SIZES, replace(SETTINGS, full_s=2.0))
 
 
-def found(device: Device, test: LoadTest = TEST) -> LoadFindings:
-    findings = LoadFindings()
+def found(device: Device, test: LoadTest = TEST) -> FrameFindings:
+    findings = FrameFindings()
     drive(hold_loads(test, findings), SimulatedRig(device), Observer())
     return findings
 
@@ -47,13 +48,13 @@ class Loads(unittest.TestCase):
         self.assertEqual(len({figure.key for figure in figures}), len(figures))
 
     def test_what_the_tester_cannot_offer_is_left_out_and_named(self) -> None:
-        findings = LoadFindings()
+        findings = FrameFindings()
         small = replace(TEST, sizes=(SMALL,))
         drive(hold_loads(small, findings), WeakTester(Device(1e9), 950_000), Observer())
         self.assertEqual({f.labels["load"] for f in findings.figures}, {"20 %", "60 %", "60 % (2)"})
         self.assertIn("64 B at 100 % is left out", findings.notices[0])
         with self.assertRaises(TesterLimitError):
-            drive(hold_loads(replace(small, shares=(1.0,)), LoadFindings()), WeakTester(Device(1e9), 9e5), Observer())
+            drive(hold_loads(replace(small, shares=(1.0,)), FrameFindings()), WeakTester(Device(1e9), 9e5), Observer())
 
     def test_as_a_table_and_as_a_picture(self) -> None:
         made = record(TEST, found(Device(1e9, forwarding_fps=7e5, buffer_frames=70)).figures)  # type: ignore[arg-type]

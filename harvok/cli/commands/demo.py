@@ -50,10 +50,8 @@ def demo(
     show_verdict(console, show.compare_switches(place))
     plots = Path(place).with_name("demo-plots")
     view.drawn(draw(view.newest_switches, plots))
-    view.sweep(
-        show.OFFERED,
-        f"harvok sweep {show.OFFERED}.toml --over load={show.SWEPT_LOADS} --set frame-size=64 --set load=30%",
-    )
+    held = " ".join(f"--set {setting}" for setting in show.HELD)
+    view.sweep(show.OFFERED, f"harvok sweep {show.OFFERED}.toml --over {show.VARIED} {held}")
     readings = show.sweep_switch(place, view, lambda _: None, lambda *_: None)
     show_sweep(console, show.SWEEP, readings)
     draw_sweep(readings, show.SWEEP, plots / "sweep.png")

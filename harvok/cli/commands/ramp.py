@@ -23,8 +23,8 @@ from harvok.cli.commands.rfc2544 import (
     frame_sizes,
     measure,
 )
-from harvok.cli.commands.sweep import Plot, check_plot
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
+from harvok.cli.plots import Plot, check_plot, draw_last_ramp
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.sweeps.axes import parse_axis
@@ -110,10 +110,4 @@ def ramp(
         repeat=repeat,
         wait_s=wait,
     )
-    records = measure(request, json, None)
-    if plot and records:
-        from harvok.cli.render.console import stderr
-        from harvok.reports.ramp import draw_ramp
-
-        if draw_ramp(records[-1], plot):
-            stderr().print(f"drawn in {plot}", soft_wrap=True, markup=False)
+    draw_last_ramp(measure(request, json, None), plot)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
+from harvok.cli.plots import Plot, check_plot
 from harvok.cli.station_options import (
     KEEP,
     WHAT,
@@ -84,9 +85,6 @@ Series = Annotated[
     typer.Option(
         rich_help_panel=KEEP, metavar="NAME", show_default="its time", help="What all series of the sweep begin with."
     ),
-]
-Plot = Annotated[
-    Path | None, typer.Option(rich_help_panel=KEEP, metavar="FILE", help="Draw the curve there, as PNG or SVG.")
 ]
 
 
@@ -214,14 +212,6 @@ def _on_rig(
     searched = FrameTest(("throughput", "latency"), sizes, settings, stream_s=duration_s)
     test = searched if search else LoadTest((_USUAL_SHARE,), sizes, settings)
     return FrameRequest(rig, test, logbook, typed_command(sys.argv), label, wait_s=wait_s)
-
-
-def check_plot(plot: Path | None) -> None:
-    """Raises UsageError, before anything is measured, for a picture that could not be drawn."""
-    if plot is not None and plot.suffix not in (".png", ".svg"):
-        raise UsageError(f"{plot} is neither .png nor .svg", "Name the picture with one of these endings.")
-    if plot is not None and not plot.absolute().parent.is_dir():
-        raise UsageError(f"there is no folder {plot.parent}", "Make it first, or draw elsewhere.")
 
 
 def _measure(request: "SweepRequest", plot: Path | None, json: bool) -> None:

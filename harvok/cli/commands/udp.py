@@ -4,12 +4,12 @@ import contextlib
 import sys
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.commands.sweep import Plot, check_plot
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, percent, rate, size, typed_command
+from harvok.cli.plots import Plot, check_plot, draw_last_ramp
 from harvok.cli.station_options import (
     DAY_S,
     SOCKETS,
@@ -34,10 +34,12 @@ from harvok.cli.station_options import (
     stations_settings,
 )
 from harvok.core.procedures.udp import UdpTest
-from harvok.core.sweeps.axes import parse_axis
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import Method, UdpTrial
 from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from harvok.runner.flows import FlowRequest
 
 app = typer.Typer(add_completion=False)
 
@@ -165,7 +167,7 @@ def udp(
     host itself dropped are told apart from those lost on the path, and a
     load that this host could not send is called that.
     """
-    from harvok.runner.flows import FlowRequest, run_flows
+    from harvok.runner.flows import FlowRequest
     from harvok.runner.keeping import Label
     from harvok.runner.services import read_services
 
@@ -196,19 +198,21 @@ def udp(
         pause_s=pause,
         wait_s=wait,
     )
+    _measure(request, plot, json)
+
+
+def _measure(request: "FlowRequest", plot: Path | None, json: bool) -> None:
+    """Runs the request, shows and draws it, and leaves with the verdict's exit code."""
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.records import RecordsOnly
     from harvok.cli.render.udp_view import UdpView
     from harvok.cli.verdicts import exit_code_of
+    from harvok.runner.flows import run_flows
 
     view = RecordsOnly(stdout(), stderr()) if json else UdpView(stdout())
     with contextlib.closing(view):
         run_flows(request, view, view.record)
-    if plot is not None and view.records:
-        from harvok.reports.ramp import draw_ramp
-
-        if draw_ramp(view.records[-1], plot):
-            stderr().print(f"drawn in {plot}", soft_wrap=True, markup=False)
+    draw_last_ramp(view.records, plot)
     raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
 
 
@@ -231,6 +235,8 @@ def _test(
 
 def _rates(text: str) -> tuple[float, ...]:
     """Reads rates with commas between them, or a range. Raises BadParameter."""
+    from harvok.core.sweeps.axes import parse_axis
+
     try:
         return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", "udp", least=1).values)
     except UsageError as error:

@@ -173,7 +173,7 @@ def _where_loss_begins(reading: SweepReading) -> list[str]:
     """Of a load that alone is varied: the first at which anything was lost."""
     if list(reading.roles.values()) != ["load"] or any(one.by_tester for one in reading.points):
         return []
-    (loss,) = (name for name in BESIDE[reading.test] if name.endswith("-loss")) if reading.test != "rfc2544" else ("",)
+    loss = next(name for name in BESIDE[reading.test] if name.endswith("-loss"))
     ordered = sorted(reading.points, key=lambda one: one.settings[0].number or 0.0)
     first = next((one for one in ordered if one.beside.get(loss)), None)
     return [

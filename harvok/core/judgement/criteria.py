@@ -193,9 +193,7 @@ def _bounds_of(
 
 
 def _span(low: float, high: float, unit: str) -> str:
-    """An interval for people; one value where both ends look the same, and no words for that of a single run."""
-    if not (math.isfinite(low) and math.isfinite(high)):
-        return "not known"
+    """An interval for people; one value where both ends look the same."""
     shown = format_quantity(low, unit), format_quantity(high, unit)
     return shown[0] if shown[0] == shown[1] else " to ".join(shown)
 

@@ -7,8 +7,7 @@ from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
-from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, shortfall, trial
-from harvok.core.procedures.rfc2544 import FrameFindings
+from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, lossless, shortfall, trial
 from harvok.core.procedures.search import Outcome, Range, guided
 
 _RESOLUTION = 0.02  # of what the tester held flat out

@@ -1,13 +1,13 @@
 """Checks that a box which is set to delay and lose frames delays and loses as many as it says, for every frame size."""
 
 from collections.abc import Generator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, measured, trial
 from harvok.core.procedures.throughput import throughput
 from harvok.errors import TesterLimitError
 
@@ -37,15 +37,7 @@ class EmulatorTest:
         return len(self.sizes) * len(self.settings.directions) * once_s * (4 if searched else 1)
 
 
-@dataclass(frozen=True, slots=True)
-class EmulatorFindings:
-    """What the check comes to, filled as it goes."""
-
-    figures: list[Figure] = field(default_factory=list)
-    notices: list[str] = field(default_factory=list)
-
-
-def emulator_check(test: EmulatorTest, findings: EmulatorFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
+def emulator_check(test: EmulatorTest, findings: FrameFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
     """Takes one trial below the box's rate for each size and direction, and searches the rate where one is set."""
     for size in test.sizes:
         for direction in test.settings.directions:

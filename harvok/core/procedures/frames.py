@@ -63,6 +63,14 @@ class FrameSize:
         return line_bps / (8 * (self.mean_bytes + LINE_OVERHEAD_BYTES))
 
 
+@dataclass(frozen=True, slots=True)
+class FrameFindings:
+    """What a test comes to, filled as it goes: its figures in the order in which they were found."""
+
+    figures: list[Figure] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+
+
 def trial(
     settings: FrameSettings, size: FrameSize, *steps: LoadStep, pause_s: float | None = None, about: str = ""
 ) -> FrameTrial:

@@ -2,12 +2,12 @@
 
 from collections import Counter
 from collections.abc import Generator, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, measured, trial
 from harvok.errors import TesterLimitError
 
 
@@ -31,15 +31,7 @@ class LoadTest:
         return len(self.sizes) * len(self.shares) * (self.settings.full_s + self.settings.pause_s)
 
 
-@dataclass(frozen=True, slots=True)
-class LoadFindings:
-    """What the test comes to, filled as it goes."""
-
-    figures: list[Figure] = field(default_factory=list)
-    notices: list[str] = field(default_factory=list)
-
-
-def hold_loads(test: LoadTest, findings: LoadFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
+def hold_loads(test: LoadTest, findings: FrameFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
     """Takes one trial at each load. A load that the tester did not hold is left out and named; raises TesterLimitError
     when it held none at all."""
     refused: TesterLimitError | None = None

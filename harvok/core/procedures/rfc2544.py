@@ -1,13 +1,13 @@
 """The RFC 2544 tests of a device, in the RFC's order, for every frame size that was asked for."""
 
 from collections.abc import Callable, Generator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.procedures.back_to_back import LONGEST_S, REPEATS, back_to_back
-from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize
 from harvok.core.procedures.latency import CLASSIC_REPEATS, STREAM_S, Form, latency
 from harvok.core.procedures.loss import STEP, loss_rate
 from harvok.core.procedures.recovery import OVERLOAD_S, recovery, reset
@@ -58,14 +58,6 @@ class FrameTest:
             "recovery": 2 * self.overload_s + pause_s,
             "reset": 2 * self.overload_s + pause_s,
         }[test]
-
-
-@dataclass(frozen=True, slots=True)
-class FrameFindings:
-    """All figures of a run, in the order in which they were found."""
-
-    figures: list[Figure] = field(default_factory=list)
-    notices: list[str] = field(default_factory=list)
 
 
 def rfc2544(
