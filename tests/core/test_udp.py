@@ -108,6 +108,30 @@ class Steps(unittest.TestCase):
         self.assertEqual(loads, ["6.072 Mb/s", "12.14 Mb/s"] * 2)
 
 
+class Lapses(unittest.TestCase):
+    @staticmethod
+    def measured(*hosts_fps: float) -> tuple[int, set[str]]:
+        """How many trials one step took on a host that manages each of these rates in turn, and its marks."""
+
+        class Unsteady(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.host_fps = hosts_fps[len(self.trials)]
+                return super().run(trial, observer)
+
+        path = Unsteady()
+        figures = found_on(path, UdpTest("send", PATTERN, (MEGA,), "steps", (1.0,))).figures
+        return len(path.trials), {figure.mark for figure in figures}
+
+    def test_a_step_is_measured_again_after_a_lapse_of_the_host(self) -> None:
+        self.assertEqual(self.measured(950, 1000), (2, {""}))
+
+    def test_the_third_lapse_counts_as_the_testers(self) -> None:
+        self.assertEqual(self.measured(950, 900, 950), (3, {"tester-limit"}))
+
+    def test_a_host_far_too_slow_is_not_asked_again(self) -> None:
+        self.assertEqual(self.measured(500), (1, {"tester-limit"}))
+
+
 class Search(unittest.TestCase):
     def test_the_highest_rate_that_arrives_whole(self) -> None:
         test = UdpTest("send", PATTERN, (MEGA,), "search", resolution=0.01)

@@ -21,6 +21,9 @@ _MOST_RETREATS = 8
 _BELOW_WHAT_WAS_HELD = 0.98
 _A_STEP_BACK = 0.9  # at least: a host that is short by little now may be short by more in a moment
 _NEAR = 0.95
+_TRIES = 3
+_A_LAPSE = 0.8
+"""A host that managed at least this share of a load had a lapse, and may hold it next time."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,8 +96,10 @@ def _steps(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: Ud
         services = tuple(spec.at(share, ip_version) for spec in test.services)
         load = format_rate(share * sum(spec.rate_bps for spec in test.services))
         trial = replace(pattern, services=services, about=f"load {load}")
-        result = yield trial
-        _take(findings, read_trial(trial, result, ip_version), load if test.mode == "steps" else "")
+        if test.mode == "steps":
+            _take(findings, (yield from _measured(trial, ip_version)), load)
+        else:
+            _take(findings, read_trial(trial, (yield trial), ip_version), "")
 
 
 def _services(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
@@ -103,12 +108,21 @@ def _services(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings:
         for share in STEP_SHARES:
             about = f"{spec.name} at {format_share(share)}"
             trial = replace(pattern, services=(spec.at(share, ip_version),), about=about)
-            result = yield trial
-            _take(findings, read_trial(trial, result, ip_version), format_share(share))
+            _take(findings, (yield from _measured(trial, ip_version)), format_share(share))
     services = tuple(spec.at(1.0, ip_version) for spec in test.services)
     trial = replace(pattern, services=services, duration_s=test.together_s, about=ALL_TOGETHER)
-    result = yield trial
-    _take(findings, read_trial(trial, result, ip_version), ALL_TOGETHER)
+    _take(findings, (yield from _measured(trial, ip_version)), ALL_TOGETHER)
+
+
+def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
+    """One of several trials, again after a lapse of the sending host: it says nothing of the path and counts for
+    nothing, and should not cost the whole test. The last try counts, marked as the tester's if it is."""
+    for _ in range(_TRIES):
+        readings = read_trial(trial, (yield trial), ip_version)
+        lapses = [one.offered_fps / one.service.load_fps for one in readings if one.limit.kind == "sender"]
+        if not lapses or min(lapses) < _A_LAPSE:
+            break
+    return readings
 
 
 def _take(findings: UdpFindings, readings: list[UdpReading], load: str) -> None:
