@@ -9,6 +9,9 @@ from typing import Literal
 
 from harvok.core.ends import Direction
 
+MOST_STEPS = 64
+"""What a rig has to carry in one trial."""
+
 
 @dataclass(frozen=True, slots=True)
 class LoadStep:
@@ -20,7 +23,7 @@ class LoadStep:
 
 @dataclass(frozen=True, slots=True)
 class FrameTrial:
-    """One trial: frames at given loads, in one direction or both at once.
+    """One trial: frames at given loads, MOST_STEPS of them at most, in one direction or both at once.
 
     `frame_sizes` are sent in turn: one size, or the sequence of a mix (RFC 6985). `burst_frames` are sent back to
     back, with gaps between bursts that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for
@@ -86,27 +89,12 @@ class TesterHealth:
 
 
 @dataclass(frozen=True, slots=True)
-class FrameDirectionResult:
-    """What became of one direction. Frames are this trial's own, each counted once.
+class FrameCounts:
+    """Frames that were sent in a stretch of `sending_s`, and how many of them came; each is counted once."""
 
-    `last_loss_s` is when, after the start, the last frame that was lost had been sent; `longest_gap_s` the longest
-    time between two frames that came. `looped_frames` came back to the port that had sent them, `foreign_frames` were
-    on the receiving port and not of this trial.
-    """
-
-    direction: Direction
     sent_frames: int
     sending_s: float
     received_frames: int
-    duplicates: int = 0
-    reordered: int = 0
-    delay: DelaySummary | None = None
-    tagged_delays_s: list[float] = field(default_factory=list)
-    last_loss_s: float | None = None
-    longest_gap_s: float = 0.0
-    looped_frames: int = 0
-    foreign_frames: int = 0
-    tester: TesterHealth = TesterHealth()
 
     @property
     def lost_frames(self) -> int:
@@ -124,8 +112,37 @@ class FrameDirectionResult:
 
     @property
     def forwarding_rate_fps(self) -> float:
-        """What the device delivered (RFC 2285 §3.6.1)."""
+        """What the device delivered of it (RFC 2285 §3.6.1)."""
         return self.received_frames / self.sending_s if self.sending_s else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class StepResult(FrameCounts):
+    """What became of the frames that were sent in one step of a trial, whenever they came."""
+
+    delay: DelaySummary | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FrameDirectionResult(FrameCounts):
+    """What became of one direction. Frames are this trial's own.
+
+    `steps` has one entry for each step of a trial with more than one. `last_loss_s` is when, after the start, the last
+    frame that was lost had been sent; `longest_gap_s` the longest time between two frames that came. `looped_frames`
+    came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial.
+    """
+
+    direction: Direction
+    duplicates: int = 0
+    reordered: int = 0
+    steps: list[StepResult] = field(default_factory=list)
+    delay: DelaySummary | None = None
+    tagged_delays_s: list[float] = field(default_factory=list)
+    last_loss_s: float | None = None
+    longest_gap_s: float = 0.0
+    looped_frames: int = 0
+    foreign_frames: int = 0
+    tester: TesterHealth = TesterHealth()
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,6 +15,7 @@ from harvok.core.frame_trial import (
     FrameTrial,
     FrameTrialResult,
     LoadStep,
+    StepResult,
     TesterHealth,
 )
 from harvok.core.models.rig import DeviceKind, Side
@@ -24,7 +25,7 @@ from harvok.core.wire.test_frame import FrameIp, build, least_frame_bytes
 from harvok.errors import NothingForwardedError, PortError, UsageError
 from harvok.host.cpu import keeping_off, usable_cores
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
-from harvok.traffic.frames import FrameEngine, Reports
+from harvok.traffic.frames import FrameEngine, Reports, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
@@ -107,7 +108,7 @@ class FramePorts:
     # --- one trial ---------------------------------------------------------------------------------------------
 
     def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
-        pairs = [self._orders(trial, direction, 2 * n) for n, direction in enumerate(trial.directions)]
+        pairs = [self._orders(trial, direction, number) for number, direction in enumerate(trial.directions)]
         self._learn(trial)
         began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
 
@@ -135,8 +136,9 @@ class FramePorts:
         source, destination = self._ports if direction == "send" else reversed(self._ports)
         return source, destination
 
-    def _orders(self, trial: FrameTrial, direction: Direction, row: int) -> tuple[SendOrder, ReceiveOrder]:
+    def _orders(self, trial: FrameTrial, direction: Direction, number: int) -> tuple[SendOrder, ReceiveOrder]:
         source, destination = self._between(direction)
+        sender_row, receiver_row, steps_row = rows_of(number)
         batches = [batch_for(step.load_fps, trial.burst_frames) for step in trial.steps]
         largest = max(batches)
         slots = slots_for(max(trial.frame_sizes), largest, len(trial.frame_sizes), trial.address_pairs)
@@ -155,8 +157,9 @@ class FramePorts:
                 for e in ends
             ],
             steps=[(s.load_fps, _frames(s, trial, largest), b) for s, b in zip(trial.steps, batches, strict=True)],
-            row=row,
-            cpu=cores[row // 2 % len(cores)],
+            row=sender_row,
+            steps_row=steps_row,
+            cpu=cores[number % len(cores)],
         )  # fmt: skip
         receive = ReceiveOrder(
             interface=destination.interface,
@@ -167,8 +170,10 @@ class FramePorts:
             batch=largest,
             blocks=blocks_for(max(step.load_fps for step in trial.steps)),
             tags=_tags(trial),
-            row=row + 1,
-            cpu=cores[(row // 2 + 1) % len(cores)],
+            steps=len(trial.steps),
+            row=receiver_row,
+            steps_row=steps_row,
+            cpu=cores[(number + 1) % len(cores)],
         )
         return send, receive
 
@@ -285,6 +290,7 @@ def _result(direction: Direction, order: SendOrder, report: Reports) -> FrameDir
         sent_frames=sent.sent,
         sending_s=sent.sending_ns / 1e9,
         received_frames=received.received,
+        steps=_steps(sent, received) if len(order.steps) > 1 else [],
         duplicates=received.duplicates,
         reordered=received.reordered,
         delay=_delays(received.delay) if received.delay else None,
@@ -295,6 +301,13 @@ def _result(direction: Direction, order: SendOrder, report: Reports) -> FrameDir
         foreign_frames=received.foreign,
         tester=_health(order, sent, received, report.kernel_drops),
     )
+
+
+def _steps(sent: SendReport, received: ReceiveReport) -> list[StepResult]:
+    return [
+        StepResult(frames, sending_ns / 1e9, came, _delays(delay) if delay else None)
+        for (frames, sending_ns), (came, delay) in zip(sent.steps, received.steps, strict=True)
+    ]
 
 
 def _delays(told: dict[str, Any]) -> DelaySummary:

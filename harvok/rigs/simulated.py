@@ -10,7 +10,7 @@ from dataclasses import replace
 from math import log
 
 from harvok.core.ends import Direction
-from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult
+from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
@@ -39,29 +39,47 @@ class SimulatedRig:
     def _direction(self, trial: FrameTrial, direction: Direction) -> FrameDirectionResult:
         size, device = trial.mean_size_bytes, self._device
         stretches = list(follow(device, size, trial.steps, trial.reset_at_s))
-        sent = whole_frames(sum(step.load_fps * step.duration_s for step in trial.steps))
-        queued_out = min(whole_frames(sum(s.lost for s in stretches)), sent)
-        arrived = sent - queued_out
-        by_chance = self._binomial(arrived, device.loss)
-        received = arrived - by_chance
-        delays = DelayHistogram()
-        delays.add(round(d * 1e9) for d in self._delays(size, stretches, trial.duration_s, received))
+        delays, steps = DelayHistogram(), list[StepResult]()
+        by_chance, start_s = 0, 0.0
+        for step in trial.steps:
+            result, lost, own = self._step(size, stretches, step, start_s)
+            steps.append(result)
+            delays.merge(own)
+            by_chance, start_s = by_chance + lost, start_s + step.duration_s
+        received = sum(step.received_frames for step in steps)
         return FrameDirectionResult(
             direction=direction,
-            sent_frames=sent,
+            sent_frames=sum(step.sent_frames for step in steps),
             sending_s=trial.duration_s,
             received_frames=received,
             duplicates=self._binomial(received, device.duplication),
             reordered=self._binomial(received, device.reordering),
+            steps=steps if len(steps) > 1 else [],
             delay=delays.summary(),
             tagged_delays_s=self._tagged(trial, size, stretches),
             last_loss_s=self._last_loss_s(stretches, trial.duration_s, by_chance),
             longest_gap_s=_longest_gap_s(stretches),
         )
 
-    def _delays(self, size: float, stretches: Sequence[Stretch], duration_s: float, received: int) -> list[float]:
-        count = min(_SAMPLED_DELAYS, received)
-        return [self._delay_s(size, stretches, (n + 0.5) * duration_s / count) for n in range(count)]
+    def _step(
+        self, size: float, stretches: Sequence[Stretch], step: LoadStep, start_s: float
+    ) -> tuple[StepResult, int, DelayHistogram]:
+        """What became of one step, how many frames chance lost of it, and its delays."""
+        sent = whole_frames(step.load_fps * step.duration_s)
+        within = [s for s in stretches if 0 <= (s.start_s + s.end_s) / 2 - start_s < step.duration_s]
+        arrived = sent - min(whole_frames(sum(s.lost for s in within)), sent)
+        by_chance = self._binomial(arrived, self._device.loss)
+        received = arrived - by_chance
+        delays = DelayHistogram()
+        delays.add(round(d * 1e9) for d in self._delays(size, stretches, (start_s, step.duration_s), received))
+        return StepResult(sent, step.duration_s, received, delays.summary()), by_chance, delays
+
+    def _delays(
+        self, size: float, stretches: Sequence[Stretch], span_s: tuple[float, float], received: int
+    ) -> list[float]:
+        """Of frames sent evenly over a span: its start and its length."""
+        (start_s, length_s), count = span_s, min(_SAMPLED_DELAYS, received)
+        return [self._delay_s(size, stretches, start_s + (n + 0.5) * length_s / count) for n in range(count)]
 
     def _tagged(self, trial: FrameTrial, size: float, stretches: Sequence[Stretch]) -> list[float]:
         if trial.tag_at_s is None:

@@ -9,6 +9,8 @@ import os
 import tempfile
 from enum import IntEnum
 
+from harvok.core.frame_trial import MOST_STEPS
+
 _CELL_BYTES = 8
 
 
@@ -36,6 +38,12 @@ class FrameCell(IntEnum):
     """Mean delay of the frames that came last; 0 before any came."""
 
 
+ROWS_FOR_STEPS = MOST_STEPS // len(Cell)
+"""Where each step of a frame trial begins is told in a cell of its own."""
+NOT_YET = (1 << 63) - 1
+"""Where a step begins that has not begun: above every number."""
+
+
 class Counters:
     """A table of cells, `flows` rows long. The creator passes `fileno()` to the worker, which attaches to it."""
 
@@ -52,6 +60,11 @@ class Counters:
     def index(flow: int, cell: Cell | FrameCell) -> int:
         """Where a cell stands in `cells`; hot loops look it up once."""
         return flow * len(Cell) + cell
+
+    def row_cells(self, row: int, count: int) -> memoryview:
+        """`count` cells from the start of a row on, over as many rows as it takes."""
+        start = row * len(Cell)
+        return self.cells[start : start + count]
 
     def read(self, flow: int, cell: Cell | FrameCell) -> int:
         return self.cells[self.index(flow, cell)]

@@ -10,7 +10,9 @@ import json
 import os
 import sys
 import threading
+from collections.abc import Iterator
 from dataclasses import asdict
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from harvok.clock import SYSTEM
@@ -28,13 +30,15 @@ from harvok.core.wire.frame_orders import (
     encode,
 )
 from harvok.errors import HarvokError
-from harvok.traffic.counters import Counters, FrameCell
+from harvok.traffic.counters import NOT_YET, Counters, FrameCell
 from harvok.traffic.process import end_with_parent, enter, wake_precisely
 
 if TYPE_CHECKING:
-    from harvok.traffic.rings import ReceiveRing, SendRing
+    from harvok.traffic.rings import Block, ReceiveRing, SendRing
 
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
+_NEVER_NS = 1 << 62
+"""A host that woke the sender too late once is not slept on again: the sender waits busily from there on."""
 _LAPSE_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
@@ -68,6 +72,8 @@ class _Sender:
         self._sent = self._slot = self._lap = 0
         self._longest_stall_ns = self._held_back_ns = 0
         self._last_ns = 0
+        self._starts = counters.row_cells(order.steps_row, len(order.steps))
+        self._sleep_above_ns = _SLEEP_ABOVE_NS
         self._views = {batch: self._cut(batch) for _, _, batch in order.steps}
 
     def _cut(self, batch: int) -> "tuple[list[Any], list[Any]]":
@@ -78,20 +84,52 @@ class _Sender:
 
     def run(self) -> SendReport:
         began_ns = origin_ns = SYSTEM.now_ns()
-        last_frames, load_fps = 1, 1.0
-        for load_fps, frames, batch in self._order.steps:
+        steps = []
+        for number, (load_fps, frames, batch) in enumerate(self._order.steps):
+            before = self._starts[number] = self._sent  # told to the receiver before the first of these frames is sent
             end_ns = origin_ns + int(frames / load_fps * 1e9)
             self._step(load_fps, frames, batch, origin_ns, end_ns)
-            origin_ns, last_frames = end_ns, frames % batch or batch
+            if number < len(self._order.steps) - 1:
+                self._finish_batch()
+            last_gap_ns = int((frames % batch or batch) / load_fps * 1e9)
+            sending_ns = self._last_ns - origin_ns + last_gap_ns if self._sent > before else 0
+            steps.append([self._sent - before, sending_ns])
+            origin_ns = end_ns
         self._wait_until_taken()
-        sent = self._sent - self._ring.pending()
+        pending = self._ring.pending()
+        steps[-1][0] -= pending
+        sent = self._sent - pending
         return SendReport(
             sent=sent,
-            sending_ns=int(self._last_ns - began_ns + last_frames / load_fps * 1e9) if sent else 0,
+            steps=[(frames, sending_ns) for frames, sending_ns in steps],
+            sending_ns=self._last_ns - began_ns + last_gap_ns if sent else 0,
             longest_stall_ns=self._longest_stall_ns,
             late_p99_ns=self._late_p99_ns(),
             held_back_ns=self._held_back_ns,
         )
+
+    def _finish_batch(self) -> None:
+        """Sends the rest of a batch of the largest size at once, in which a step ended that the host fell short of: the
+        next step begins with a whole batch, and the kernel takes one slot after the other, leaving none out."""
+        import struct
+
+        import numpy as np
+
+        from harvok.core.wire.test_frame import balanced
+        from harvok.traffic.rings import SEND_REQUEST
+
+        rest = -self._slot % max(batch for _, _, batch in self._order.steps)
+        if not rest:
+            return
+        here = slice(self._slot, self._slot + rest)
+        self._hold_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
+        mark = struct.pack(">IQ", self._lap, SYSTEM.wall_ns())
+        finished = balanced(mark) if self._order.ip == 6 else mark
+        self._ring.mark[here] = np.frombuffer(finished, self._ring.mark.dtype)
+        self._ring.status[here].fill(SEND_REQUEST)
+        self._ring.send()
+        self._sent += rest
+        self._lap, self._slot = self._lap + (here.stop == self._ring.slots), here.stop % self._ring.slots
 
     def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
         """The hot loop: all that it touches is cut and bound before it starts."""
@@ -109,13 +147,15 @@ class _Sender:
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns, lapse_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _LAPSE_NS)
         at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
+        sleep_above_ns = self._sleep_above_ns
         now, upto = now_ns(), sent + frames
         for number in range(-(-frames // batch)):
             due = origin_ns + shift_ns + int(number * gap_ns)
-            if due - now > _SLEEP_ABOVE_NS:
+            if due - now > sleep_above_ns:
                 SYSTEM.sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
+                sleep_above_ns = _SLEEP_ABOVE_NS if now_ns() - due < _WAKE_BEFORE_NS else _NEVER_NS
             while (now := now_ns()) < due:
-                pass
+                self._finish_batch()
             late = now - due
             late_by[late.bit_length()] += 1
             if late > lapse_ns:
@@ -137,6 +177,7 @@ class _Sender:
             if at == turns:
                 at, lap = 0, lap + 1
         self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, min(sent, upto), now
+        self._sleep_above_ns = sleep_above_ns
 
     def _hold_back(self, status: Any, end_ns: int) -> int:
         """Waits for the kernel to give back the slots of a batch; returns the time now."""
@@ -194,7 +235,10 @@ class _Receiver:
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
         self._stop_at = Counters.index(order.row, FrameCell.STOP)
         self._delay_at = Counters.index(order.row, FrameCell.DELAY_NS)
-        self._arrivals, self._delays = Arrivals(), DelayHistogram()
+        self._starts = counters.row_cells(order.steps_row, order.steps)
+        self._arrivals = Arrivals()
+        self._delays = [DelayHistogram() for _ in range(order.steps)]
+        self._received = [0] * order.steps
         self._tagged: list[int] = []
         self._last_ns = self._longest_gap_ns = 0
         self.own = 0
@@ -206,30 +250,49 @@ class _Receiver:
             self._hear()
 
     def _hear(self) -> None:
-        """Delays are of the first frame of each batch alone; in a run without gaps these stand at even distances."""
         import numpy as np
 
-        order, cells = self._order, self._cells
         for block in self._ring.blocks(_HEAR_MS):
-            numbers = block.numbers(order.slots)
+            numbers, at_ns = block.numbers(self._order.slots), block.at_ns()
             self.own += len(numbers)
-            in_a_run = self._arrivals.add(numbers)
-            if in_a_run:
-                first: Any = slice(int(-numbers[0] % order.batch), None, order.batch)
-            else:
-                first = np.flatnonzero(numbers % order.batch == 0)
-            at_ns = block.at_ns()
-            delays = at_ns[first] - block.stamp_ns(first)
-            if len(delays):
-                self._delays.add(delays)
-                cells[self._delay_at] = int(delays.mean())
-            if len(self._tagged) < len(order.tags):
-                self._tag(numbers[first], delays)
+            for step, start, end in self._by_step(numbers):
+                self._take(step, block.part(start, end), numbers[start:end], at_ns[start:end])
             before_ns = self._last_ns or int(at_ns[0])
             within_ns = int(np.diff(at_ns).max(initial=0))
             self._longest_gap_ns = max(self._longest_gap_ns, within_ns, int(at_ns[0]) - before_ns)
             self._last_ns = int(at_ns[-1])
-            cells[self._frames_at] = self._arrivals.received
+            self._cells[self._frames_at] = self._arrivals.received
+
+    def _by_step(self, numbers: Any) -> "Iterator[tuple[int, int, int]]":
+        """The portions of a block that follow one upon the other and were sent in one step: step, start, end."""
+        import numpy as np
+
+        starts = [start for start in self._starts[1:] if start != NOT_YET]
+        if not starts or int(numbers.min()) >= starts[-1]:
+            yield len(starts), 0, len(numbers)
+            return
+        steps = np.searchsorted(np.array(starts), numbers, side="right")
+        cuts = [0, *(np.flatnonzero(np.diff(steps)) + 1).tolist(), len(numbers)]
+        for start, end in pairwise(cuts):
+            yield int(steps[start]), start, end
+
+    def _take(self, step: int, block: "Block", numbers: Any, at_ns: Any) -> None:
+        """Delays are of the first frame of each batch alone; in a run without gaps these stand at even distances."""
+        import numpy as np
+
+        before = self._arrivals.received
+        in_a_run = self._arrivals.add(numbers)
+        self._received[step] += self._arrivals.received - before
+        if in_a_run:
+            first: Any = slice(int(-numbers[0] % self._order.batch), None, self._order.batch)
+        else:
+            first = np.flatnonzero(numbers % self._order.batch == 0)
+        delays = at_ns[first] - block.stamp_ns(first)
+        if len(delays):
+            self._delays[step].add(delays)
+            self._cells[self._delay_at] = int(delays.mean())
+        if len(self._tagged) < len(self._order.tags):
+            self._tag(numbers[first], delays)
 
     def _tag(self, numbers: Any, delays: Any) -> None:
         tags = self._order.tags
@@ -238,9 +301,13 @@ class _Receiver:
                 self._tagged.append(delay)
 
     def report(self, drops: int, looped: int, foreign: int) -> ReceiveReport:
-        delay = self._delays.summary()
+        told = [delays.summary() for delays in self._delays]
+        for later in self._delays[1:]:
+            self._delays[0].merge(later)
+        delay = self._delays[0].summary()
         return ReceiveReport(
             received=self._arrivals.received,
+            steps=[(came, asdict(one) if one else None) for came, one in zip(self._received, told, strict=True)],
             duplicates=self._arrivals.duplicates,
             reordered=self._arrivals.reordered,
             highest=self._arrivals.highest,

@@ -32,11 +32,12 @@ from harvok.core.wire.frame_orders import (
     encode,
 )
 from harvok.errors import NearEndError
-from harvok.traffic.counters import Counters, FrameCell
+from harvok.traffic.counters import NOT_YET, ROWS_FOR_STEPS, Counters, FrameCell
 
 LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
 
-ROWS = 4
+_WORKER_ROWS = 4  # a sender and a receiver for each direction
+ROWS = _WORKER_ROWS + 2 * ROWS_FOR_STEPS
 _READY_S = 20.0
 _LOOK_EVERY_S = 0.25
 _STRAGGLERS_S = 0.05
@@ -52,6 +53,11 @@ class Reports:
     sent: SendReport
     received: ReceiveReport
     kernel_drops: int
+
+
+def rows_of(number: int) -> tuple[int, int, int]:
+    """The rows of counters of the sender, of the receiver and of the steps of one pair of orders."""
+    return 2 * number, 2 * number + 1, _WORKER_ROWS + number * ROWS_FOR_STEPS
 
 
 class FrameEngine:
@@ -94,6 +100,9 @@ class FrameEngine:
             for sender, (send, _) in zip(senders, pairs, strict=True):
                 for cell in FrameCell:
                     self._write(send.row, cell, 0)
+                starts = self._counters.row_cells(send.steps_row, len(send.steps))
+                for step in range(len(send.steps)):
+                    starts[step] = NOT_YET
                 sender.tell(encode(send))
             for sender in senders:
                 sender.hear(Ready, _READY_S)

@@ -172,6 +172,10 @@ class Block:
     def __init__(self, frames: NDArray[Any]) -> None:
         self._frames = frames
 
+    def part(self, start: int, end: int) -> "Block":
+        """Some of the frames, from one place to before another."""
+        return Block(self._frames[start:end])
+
     def numbers(self, slots: int) -> NDArray[np.int64]:
         """Sequence numbers, given how many slots a lap has."""
         numbers: NDArray[np.int64] = self._frames["lap"].astype(np.int64)

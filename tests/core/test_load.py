@@ -56,6 +56,29 @@ class Loads(unittest.TestCase):
         with self.assertRaises(TesterLimitError):
             drive(hold_loads(replace(small, shares=(1.0,)), FrameFindings()), WeakTester(Device(1e9), 9e5), Observer())
 
+    def test_without_a_pause_a_full_queue_is_carried_over_to_the_next_load(self) -> None:
+        device = Device(1e9, forwarding_fps=700_000, buffer_frames=70_000)
+        worst = {}
+        for continuous in (False, True):
+            test = replace(TEST, shares=(1.0, 0.4), sizes=(SMALL,), continuous=continuous)
+            figures = found(device, test).figures
+            self.assertEqual([f.labels["load"] for f in figures if f.quantity == "frame-loss"], ["100 %", "40 %"])
+            worst[continuous] = find(figures, "latency-p999", load="40 %") or 0
+            self.assertAlmostEqual(find(figures, "offered-load", load="40 %") or 0, 0.4 * SMALL.line_fps(1e9), delta=1)
+        self.assertLess(worst[False], 1e-6)
+        self.assertAlmostEqual(worst[True], 0.1, delta=0.001)
+
+    def test_without_a_pause_the_steps_that_the_tester_held_count(self) -> None:
+        findings = FrameFindings()
+        test = replace(TEST, sizes=(SMALL,), continuous=True)
+        drive(hold_loads(test, findings), WeakTester(Device(1e9), 950_000), Observer())
+        self.assertEqual({f.labels["load"] for f in findings.figures}, {"20 %", "60 %", "60 % (2)"})
+        self.assertEqual(len(findings.notices), 1)
+        self.assertIn("64 B at 100 % is left out: the tester fell short 3 times", findings.notices[0])
+        with self.assertRaisesRegex(TesterLimitError, "held no load at all"):
+            drive(hold_loads(test, FrameFindings()), WeakTester(Device(1e9), 1e5), Observer())
+        self.assertLess(test.expected_s, replace(test, continuous=False).expected_s)
+
     def test_as_a_table_and_as_a_picture(self) -> None:
         made = record(TEST, found(Device(1e9, forwarding_fps=7e5, buffer_frames=70)).figures)  # type: ignore[arg-type]
         console, out = screen(False)

@@ -87,7 +87,7 @@ class Layout(unittest.TestCase):
 
     def test_templates_pair_every_size_with_every_address(self) -> None:
         ends = [("020000000001", "020000000002", f"198.18.0.{n}", "198.19.0.2", 50_000 + n, 9) for n in range(1, 4)]
-        order = SendOrder("lo", 4, 7, 64, [64, 1518], ends, [(1.0, 1, 1)], 0, None)
+        order = SendOrder("lo", 4, 7, 64, [64, 1518], ends, [(1.0, 1, 1)], 0, 4, None)
         made = templates(order)
         self.assertEqual([len(frame) for frame in made], [60, 1514] * 3)
         self.assertEqual([frame[29] for frame in made], [1, 2, 3, 1, 2, 3])

@@ -301,9 +301,11 @@ class Sweeping(ProgramTest):
         self.assertGreater(losses["80 %"], 0.2)
         self.assertEqual((losses["20 %"], losses["50 % (2)"]), (0.0, 0.0))
         self.assertGreater(plot.stat().st_size, 10_000)
-        shown = self.harvok("ramp", rig, "--hold", "1s").stdout
+        shown = self.harvok("ramp", rig, "--hold", "1s", "--continuous").stdout
         self.assertIn("1518 B, send", shown)
-        self.assertIn("load ramp", self.harvok("logbook", "list").stdout)
+        self.assertIn("1 s at each load, one after another without a pause", shown)
+        self.assertIn("load ramp, continuous", self.harvok("logbook", "list").stdout)
+        self.assertIn("64 loads", self.harvok("ramp", rig, "--loads", "1%..65%/65", "--continuous", code=2).stderr)
         self.assertIn("load: 0% is not possible", self.harvok("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
 
     def test_udp_in_steps_is_drawn(self) -> None:

@@ -25,6 +25,7 @@ from harvok.cli.commands.rfc2544 import (
 )
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
 from harvok.cli.plots import Plot, check_plot, draw_last_ramp
+from harvok.core.frame_trial import MOST_STEPS
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.sweeps.axes import parse_axis
@@ -51,10 +52,18 @@ Hold = Annotated[
     float,
     typer.Option(rich_help_panel=SEARCH, parser=duration(0.5, 86400), metavar="TIME", help="How long at each load."),
 ]
+Continuous = Annotated[
+    bool,
+    typer.Option(
+        "--continuous",
+        rich_help_panel=SEARCH,
+        help="All loads in one trial, without a pause between: what queues up at one load is carried over to the next.",
+    ),
+]
 Pause = Annotated[
     float,
     typer.Option(
-        parser=duration(0, 600), metavar="TIME", rich_help_panel=SEARCH, help="After each load, for frames in flight."
+        parser=duration(0, 600), metavar="TIME", rich_help_panel=SEARCH, help="After each trial, for frames in flight."
     ),
 ]
 
@@ -70,6 +79,7 @@ def ramp(
     address_pairs: Pairs = 1,
     burst: Burst = 1,
     hold: Hold = "5s",  # type: ignore[assignment]
+    continuous: Continuous = False,
     trial_pause: Pause = "1s",  # type: ignore[assignment]
     repeat: Repeat = 1,
     series: Series = None,
@@ -91,6 +101,8 @@ def ramp(
 
     check_plot(plot)
     shares = tuple(setting.number or 0.0 for setting in parse_axis(f"load={loads}", "load", least=1).values)
+    if continuous and len(shares) > MOST_STEPS:
+        raise typer.BadParameter(f"{MOST_STEPS} loads at most fit one trial", param_hint="'--loads'")
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,
@@ -103,7 +115,7 @@ def ramp(
     )
     request = FrameRequest(
         rig=file,
-        test=LoadTest(shares, frame_sizes(frame_size or ["64", "1518"], settings.ip_version), settings),
+        test=LoadTest(shares, frame_sizes(frame_size or ["64", "1518"], settings.ip_version), settings, continuous),
         logbook=logbook,
         command=typed_command(sys.argv),
         label=Label(series, attributes(with_ or []), note),

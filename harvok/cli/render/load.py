@@ -31,7 +31,8 @@ def show_load_run(console: Console, record: RunRecord) -> None:
             console.print()
             console.print(_table(record, size.name, direction))
     settings = record.test.settings
-    remark = f"{settings.full_s:g} s at each load; rates of one direction; delay from first bit in to first bit out"
+    held = "at each load, one after another without a pause" if record.test.continuous else "at each load"
+    remark = f"{settings.full_s:g} s {held}; rates of one direction; delay from first bit in to first bit out"
     console.print(Text(remark, style="dim"))
     console.print(Text(f"kept as run {record.id}", style="dim"))
 

@@ -14,7 +14,8 @@ Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]
 
 OFFERED_TOLERANCE = 0.005  # of the intended load: outside, the trial says nothing about the device
 LONGEST_STALL_S = 0.01
-_TRIES = 3
+TRIES = 3
+"""Of a trial in which the tester fell short."""
 NEAR_THE_TESTERS = 0.95
 """Of the tester's own limit: a figure above is the tester's as much as the device's."""
 FINAL_PAUSE_S = 7.0  # RFC 2544 §23: 2 s for frames in flight, 5 s for the device to settle
@@ -93,14 +94,14 @@ def measured(wanted: FrameTrial) -> Trials:
     A trial in which the tester fell short is no loss of the device's, and counts for nothing.
     """
     fault, held = "", 0.0
-    for _ in range(_TRIES):
+    for _ in range(TRIES):
         result = yield wanted
         fault = next((why for one in result.directions if (why := shortfall(wanted, one))), "")
         if not fault:
             return result
         held = max(held, held_share(wanted, result))
     raise TesterLimitError(
-        f"the tester fell short {_TRIES} times: {fault}",
+        f"the tester fell short {TRIES} times: {fault}",
         "`harvok calibrate` shows what this tester can do; test at a lower load or on a faster host.",
         held,
     )
@@ -122,12 +123,35 @@ def shortfall(wanted: FrameTrial, got: FrameDirectionResult) -> str:
     slack = max(OFFERED_TOLERANCE * intended, len(wanted.steps) * health.batch_frames, 1.0)
     if abs(got.sent_frames - intended) > slack:
         return f"it sent {got.sent_frames} frames of {intended:.0f} intended ({got.direction})"
-    if health.ring_drops:
-        return f"its receive ring dropped {health.ring_drops} frames ({got.direction})"
-    if health.kernel_drops and got.lost_frames:
-        return f"this host's kernel dropped {health.kernel_drops} frames of its own ({got.direction})"
+    if dropped := _dropped(got):
+        return dropped
     if health.longest_stall_s > max(LONGEST_STALL_S, OFFERED_TOLERANCE * wanted.duration_s):
         return f"it stood still for {health.longest_stall_s * 1e3:.0f} ms ({got.direction})"
+    return ""
+
+
+def _dropped(got: FrameDirectionResult) -> str:
+    """What the tester received and lost itself; empty when nothing."""
+    if got.tester.ring_drops:
+        return f"its receive ring dropped {got.tester.ring_drops} frames ({got.direction})"
+    if got.tester.kernel_drops and got.lost_frames:
+        return f"this host's kernel dropped {got.tester.kernel_drops} frames of its own ({got.direction})"
+    return ""
+
+
+def step_faults(wanted: FrameTrial, result: FrameTrialResult) -> list[str]:
+    """What the tester did wrong in each step of a trial with several; empty where nothing. What its rings or kernel
+    dropped may have been of any step."""
+    dropped = next((why for one in result.directions if (why := _dropped(one))), "")
+    return [dropped or _step_fault(step, number, result) for number, step in enumerate(wanted.steps)]
+
+
+def _step_fault(step: LoadStep, number: int, result: FrameTrialResult) -> str:
+    intended = step.load_fps * step.duration_s
+    for one in result.directions:
+        sent = one.steps[number].sent_frames
+        if abs(sent - intended) > max(OFFERED_TOLERANCE * intended, one.tester.batch_frames, 1.0):
+            return f"it sent {sent} frames of {intended:.0f} intended ({one.direction})"
     return ""
 
 

@@ -13,8 +13,8 @@ from harvok.core.wire.test_frame import FrameIp
 @dataclass(frozen=True, slots=True)
 class SendOrder:
     """Send the frames of each step (load in frames/s, frames, batch). One lap of the ring is `slots` frames; sizes and
-    ends (hardware addresses in hex, IP addresses, ports) are taken in turn. The worker counts into row `row` and stays
-    on core `cpu`."""
+    ends (hardware addresses in hex, IP addresses, ports) are taken in turn. The worker counts into row `row`, tells the
+    receiver in the rows from `steps_row` on where each step after the first begins, and stays on core `cpu`."""
 
     kind: ClassVar[str] = "send"
     interface: str
@@ -25,15 +25,17 @@ class SendOrder:
     ends: list[tuple[str, str, str, str, int, int]]
     steps: list[tuple[float, int, int]]
     row: int
+    steps_row: int
     cpu: int | None
 
 
 @dataclass(frozen=True, slots=True)
 class SendReport:
-    """What a sender did. Times in ns; `late_p99_ns` is of batches."""
+    """What a sender did, in all and in each step (frames, ns). Times in ns; `late_p99_ns` is of batches."""
 
     kind: ClassVar[str] = "sent"
     sent: int
+    steps: list[tuple[int, int]]
     sending_ns: int
     longest_stall_ns: int
     late_p99_ns: int
@@ -45,8 +47,8 @@ class ReceiveOrder:
     """Hear the frames of a stream until the row's stop cell is set.
 
     Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
-    is the largest of the steps. From each number of `tags` on, the first such frame is reported by itself. A frame that
-    comes in on the sending port has run in a circle.
+    is the largest of the `steps`. From each number of `tags` on, the first such frame is reported by itself. A frame
+    that comes in on the sending port has run in a circle.
     """
 
     kind: ClassVar[str] = "receive"
@@ -58,16 +60,20 @@ class ReceiveOrder:
     batch: int
     blocks: int
     tags: list[int]
+    steps: int
     row: int
+    steps_row: int
     cpu: int | None
 
 
 @dataclass(frozen=True, slots=True)
 class ReceiveReport:
-    """What a receiver heard; delays in ns. `last_lost` is of the numbers up to `highest`."""
+    """What a receiver heard, in all and of each step (frames, delays); delays in s. `last_lost` is of the numbers up to
+    `highest`."""
 
     kind: ClassVar[str] = "received"
     received: int
+    steps: list[tuple[int, dict[str, Any] | None]]
     duplicates: int
     reordered: int
     highest: int
