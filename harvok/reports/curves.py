@@ -33,10 +33,12 @@ class Curve:
 
 @dataclass(frozen=True, slots=True)
 class Panel:
-    """Curves of one unit; those that are only expected reach beyond the top where they have to."""
+    """Curves of one unit; those that are only expected reach beyond the top where they have to. `name` says what they
+    are where no legend does."""
 
     unit: str
     curves: Sequence[Curve]
+    name: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +98,8 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     else:
         axes.set_ylim(-0.05 * (top or 1.0), 1.2 * (top or 1.0))
     axes.set_ylabel(panel.unit)
+    if panel.name:
+        axes.set_title(panel.name, loc="left", fontsize="small")
     axes.grid(axis="y", alpha=0.3)
     if column.mark:
         at, words = column.mark

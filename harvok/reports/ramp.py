@@ -39,7 +39,7 @@ def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
         if unit == "s":
             curves = _delays(figures, sizes, loads, factor) or curves
         if curves:
-            panels.append(Panel(drawn if len(curves) > 1 else f"{curves[0].name}, {drawn}", curves))
+            panels.append(Panel(drawn, curves, curves[0].name if len(curves) == 1 else ""))
     return Column(direction, "load", loads, panels)
 
 

@@ -61,8 +61,7 @@ def _beside(reading: SweepReading) -> list[Panel]:
             if QUANTITIES[name].unit == unit and any(name in one.beside for one in reading.points)
         ]
         if curves:
-            title = f"{curves[0].name}, {drawn}" if len(curves) == 1 else drawn
-            panels.append(Panel(title, curves))
+            panels.append(Panel(drawn, curves, curves[0].name if len(curves) == 1 else ""))
     return panels
 
 

@@ -12,13 +12,13 @@ from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
-from harvok.core.judgement.sample import Series
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import PLAN, FramesStep, Plan, Step
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
-from harvok.errors import ImpairmentError, NothingFoundError, PlanError
+from harvok.core.sweeps.reading import SweepReading
+from harvok.errors import ImpairmentError, PlanError
 from harvok.logbook.store import Logbook
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
@@ -27,7 +27,9 @@ from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import Label, OnRecord
-from harvok.runner.samples import series_of
+from harvok.runner.kept_sweeps import BASELINES, is_sweep, kept_sweep
+from harvok.runner.samples import as_series
+from harvok.runner.sweeps import SweepRequest, run_sweep
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -67,17 +69,18 @@ class PlanRequest:
     station: str | None = None
     """Instead of the plan's."""
 
-    def series(self, step: Step) -> str:
-        """The name of the series of a step."""
-        return f"{self.name}.{step.name}"
+    def series(self, part: str) -> str:
+        """The name of the series of a step, or of one point of a sweep."""
+        return f"{self.name}.{part}"
 
 
 @dataclass(frozen=True, slots=True)
 class PlanOutcome:
-    """What came of a plan: the judgement, and the records of each step."""
+    """What came of a plan: the judgement, the records of each step, and what its sweeps say."""
 
     judgement: Judgement
     records: Mapping[str, list[RunRecord]] = field(default_factory=dict)
+    sweeps: Mapping[str, list[SweepReading]] = field(default_factory=dict)
 
 
 def read_plan(path: Path) -> PlanFile:
@@ -101,7 +104,7 @@ def expected_s(file: PlanFile) -> float:
         else:
             rig_of(file, step)
             once_s = step.made(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
-        total_s += once_s * file.plan.repeats_of(step)
+        total_s += once_s * (_runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
     return total_s
 
 
@@ -144,15 +147,30 @@ def run_plan(
     before: Step | None = None
     with _bridge(plan) as usual:
         for step, number in plan.rounds():
-            if number < done[step.name]:
+            if done[step.name] >= (_runs_of_sweep(plan, step) if step.over else number + 1):
                 continue
             if step is not before:
                 bench(step.name, step.instruction)
                 before = step
             if usual and not isinstance(step, FramesStep):
                 ask("change", _impairment(step) or usual)
-            _take(request, step, number, observer, on_record, clock)
+            asked = _asked(request, step, number)
+            if step.over:
+                sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
+                run_sweep(sweep, observer, on_record, _say_nothing, clock)
+            elif isinstance(asked, FrameRequest):
+                run_frames(asked, observer, on_record, clock)
+            else:
+                run_flows(asked, observer, on_record, clock)
     return judge_plan(request)
+
+
+def _runs_of_sweep(plan: Plan, step: Step) -> int:
+    return plan.repeats_of(step) * (len(step.parts()) + len(BASELINES))
+
+
+def _say_nothing(number: int, of: int, what: str) -> None:
+    """Each run is told of when it is there."""
 
 
 @contextmanager
@@ -181,51 +199,58 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
     """Judges what the logbook has of a plan. Raises PlanError when its runs are of another version of the plan."""
     plan = request.file.plan
     with closing(Logbook(request.logbook)) as logbook:
-        series, records = {}, {}
+        known = logbook.series()
+        series, records, sweeps = {}, {}, {}
         for step in plan.steps:
-            try:
-                found = series_of(logbook, request.series(step))
-                records[step.name] = logbook.series_records(request.series(step))
-            except NothingFoundError:
-                found = Series(request.series(step), [])
-            _check_same_plan(request, step, records.get(step.name, []))
-            series[step.name] = Series(step.name, found.runs, found.left_out)
-    return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records)
+            for part in step.parts():
+                found = logbook.series_records(request.series(part)) if request.series(part) in known else []
+                series[part] = as_series(part, found)
+            if kept := _kept(logbook, request, step):
+                records[step.name] = kept
+            if step.over and is_sweep(logbook, request.series(step.name)):
+                sweeps[step.name] = kept_sweep(logbook, request.series(step.name)).readings()
+    return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records, sweeps)
 
 
 def _done(request: PlanRequest) -> dict[str, int]:
     """How many complete runs each step has. Raises PlanError when they are of another version of the plan."""
     found = {}
     with closing(Logbook(request.logbook)) as logbook:
-        known = logbook.series()
         for step in request.file.plan.steps:
-            records = logbook.series_records(request.series(step)) if request.series(step) in known else []
-            _check_same_plan(request, step, records)
+            records = _kept(logbook, request, step)
             found[step.name] = sum(record.state == "complete" for record in records)
     return found
+
+
+def _kept(logbook: Logbook, request: PlanRequest, step: Step) -> list[RunRecord]:
+    """Every run that the logbook has of a step, the baselines of a sweep included. Raises PlanError when one of them
+    is of another version of the plan."""
+    known = logbook.series()
+    parts = [*(f"{step.name}.{name}" for name in BASELINES), *step.parts()] if step.over else step.parts()
+    names = [name for name in map(request.series, parts) if name in known]
+    records = sorted((r for name in names for r in logbook.series_records(name)), key=lambda record: record.started)
+    _check_same_plan(request, step, records)
+    return records
 
 
 def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunRecord]) -> None:
     if {record.attributes.get("plan-digest") for record in records} - {request.file.digest}:
         raise PlanError(
-            f"the logbook has runs of '{request.series(step)}' that another version of the plan took",
+            f"the logbook has runs of '{request.series(step.name)}' that another version of the plan took",
             "Give this one a name of its own with --name.",
         )
 
 
-def _take(request: PlanRequest, step: Step, number: int, observer: Observer, on_record: OnRecord, clock: Clock) -> None:
-    """Takes one run of a step."""
+def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | FlowRequest:
+    """One run of a step, or what a sweep varies."""
     plan = request.file.plan
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
-    label = Label(request.series(step), attributes, step.instruction)
+    label = Label(request.series(step.name), attributes, step.instruction)
     if isinstance(step, FramesStep):
         rig = rig_of(request.file, step)
         test = step.made(rig.rated)
-        frames = FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
-        run_frames(frames, observer, on_record, clock)
-        return
+        return FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
     station = request.station or plan.station
     assert station
     settings = StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
-    tcp = FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
-    run_flows(tcp, observer, on_record, clock)
+    return FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)

@@ -2,7 +2,7 @@
 
 import getpass
 import tempfile
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -14,12 +14,17 @@ from harvok.core.judgement.compare import Criteria, compare, where
 from harvok.core.judgement.criteria import oddities
 from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import PortRecord, RigRecord, RunRecord
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
+from harvok.core.sweeps.reading import SweepReading
+from harvok.core.sweeps.words import matrix_of, words_of
 from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
 from harvok.reports.document import Picture, PictureKind, Report, Table, digest_of
+from harvok.runner.kept_sweeps import is_sweep, kept_sweep
 from harvok.runner.plans import PlanRequest, judge_plan
 from harvok.runner.samples import series_of
 
@@ -33,6 +38,9 @@ _SHOWN = (
     "latency-least", "latency-mean", "latency-median", "latency-p999", "latency-most", "latency-jitter",
     "burst-mean", "buffer-time", "recovery-time", "reset-time", "tester-limit", "delay-floor-median",
 )  # fmt: skip
+
+Sweeps = Mapping[str, Sequence[SweepReading]]
+"""What sweeps say, by name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,16 +56,15 @@ class Signature:
 
 
 def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], signature: Signature) -> Report:
-    """A report of a run or a series, or of two series as before and after, between which `changed` differs on purpose.
-
-    Raises NothingFoundError.
-    """
+    """A report of a run, a series or a sweep, or of two series as before and after, between which `changed` differs on
+    purpose. Raises NothingFoundError."""
     with closing(Logbook(place)) as logbook:
         groups = {name: _records(logbook, name) for name in names}
         known = logbook.series()
         every = [series_of(logbook, name) for name in names if name in known]
-    report = _report(" and ".join(names), groups, signature)
-    remarks = [said for series in every for said in oddities(series)]
+        sweeps = {name: kept_sweep(logbook, name).readings() for name in names if is_sweep(logbook, name)}
+    report = _report(" and ".join(names), groups, signature, sweeps)
+    remarks = [*(said for series in every for said in oddities(series)), *_said_of(sweeps)]
     if len(every) == 2:
         found = compare(every[0], every[1], Criteria(), changed)
         return replace(report, verdict=found.verdict, findings=found.findings, remarks=remarks)
@@ -70,8 +77,9 @@ def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
     if not any(outcome.records.values()):
         raise NothingFoundError(f"the logbook has no run of '{request.name}'", "Run the plan first; check the name.")
     plan, judgement = request.file.plan, outcome.judgement
-    report = _report(f"{request.name}: {plan.about or plan.name}", outcome.records, signature)
-    return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=judgement.remarks)
+    report = _report(f"{request.name}: {plan.about or plan.name}", outcome.records, signature, outcome.sweeps)
+    remarks = [*judgement.remarks, *_said_of(outcome.sweeps)]
+    return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=remarks)
 
 
 def verify(place: str, runs: Sequence[str], digest: str) -> bool:
@@ -82,13 +90,19 @@ def verify(place: str, runs: Sequence[str], digest: str) -> bool:
 
 
 def _records(logbook: Logbook, name: str) -> list[RunRecord]:
-    """The records of a series, or the one of a run."""
+    """The records of a series or a sweep, or the one of a run."""
     if name in logbook.series():
         return logbook.series_records(name)
+    if is_sweep(logbook, name):
+        return kept_sweep(logbook, name).every_record()
     return [logbook.record(logbook.find(name))]
 
 
-def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -> Report:
+def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Signature, sweeps: Sweeps) -> Report:
+    single = {name: group for name, group in groups.items() if name not in sweeps}
+    pictures: list[Picture] = []
+    if signature.pictures:
+        pictures = [*_sweep_pictures(sweeps, signature.pictures), *_pictures(single, signature)]
     records = [record for group in groups.values() for record in group]
     return Report(
         title=title,
@@ -98,8 +112,13 @@ def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Si
         records=records,
         facts=_facts(records),
         drawing=_drawing(records[0]) if records else [],
-        tables=[_results(groups), _every_run(records), *_every_trial(records)],
-        pictures=_pictures(groups, records, signature.pictures, signature.over) if signature.pictures else [],
+        tables=[
+            *([_results(single)] if single else []),
+            *(_matrix(name, reading) for name, readings in sweeps.items() for reading in readings),
+            _every_run(records),
+            *_every_trial(records),
+        ],
+        pictures=pictures,
     )
 
 
@@ -193,12 +212,40 @@ def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
     return [Table("Every trial", header, rows)] if rows else []
 
 
-def _pictures(
-    groups: Mapping[str, Sequence[RunRecord]], records: Sequence[RunRecord], kind: PictureKind, over: str
-) -> list[Picture]:
-    from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
+def _matrix(name: str, reading: SweepReading) -> Table:
+    head, rows = matrix_of(reading)
+    return Table(f"Sweep {name}, {reading.direction}: against the baseline", head, rows)
+
+
+def _said_of(sweeps: Sweeps) -> list[str]:
+    """What sweeps say in sentences, each with the sweep that says it."""
+    return [
+        f"{name}, {reading.direction}: {said}"
+        for name, readings in sweeps.items()
+        for reading in readings
+        for said in words_of(reading)
+    ]
+
+
+def _sweep_pictures(sweeps: Sweeps, kind: PictureKind) -> list[Picture]:
+    from harvok.reports.sweep import draw_sweep
 
     pictures = []
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"sweep.{kind}"
+        for name, readings in sweeps.items():
+            if readings:
+                draw_sweep(readings, name, path)
+                pictures.append(Picture(f"sweep {name}", path.read_bytes()))
+    return pictures
+
+
+def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -> list[Picture]:
+    from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
+
+    assert signature.pictures
+    kind, over, pictures = signature.pictures, signature.over, []
+    records = [record for group in groups.values() for record in group]
     for quantity in _HEADLINES:
         if picture := draw_repeats(groups, quantity, kind):
             pictures.append(picture)
@@ -209,7 +256,22 @@ def _pictures(
     benchmarks = [r for g in groups.values() for r in g[:1] if isinstance(r.test, FrameTest)]
     if benchmarks:
         pictures += _frame_pictures(benchmarks, kind)
-    return pictures
+    return pictures + [picture for group in groups.values() for picture in _ramp_picture(group[:1], kind)]
+
+
+def _is_ramp(record: RunRecord) -> bool:
+    return isinstance(record.test, LoadTest) or (isinstance(record.test, UdpTest) and record.test.mode == "steps")
+
+
+def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
+    """Loss and delay over the load, of a run that held several."""
+    from harvok.reports.ramp import draw_ramp
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"ramp.{kind}"
+        for record in records:
+            if _is_ramp(record) and draw_ramp(record, path):
+                yield Picture("what became of the load", path.read_bytes())
 
 
 def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind) -> list[Picture]:

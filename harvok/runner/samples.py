@@ -1,6 +1,6 @@
 """Turns records into what a comparison looks at: figures, limiters, and conditions by name."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.models.conditions import HostConditions, InterfaceFacts
@@ -18,8 +18,12 @@ from harvok.logbook.store import Logbook
 
 
 def series_of(logbook: Logbook, name: str) -> Series:
-    """A series of the logbook, complete runs only; the others are named in `left_out`."""
-    records = logbook.series_records(name)
+    """A series of the logbook, complete runs only; the others are named in `left_out`. Raises NothingFoundError."""
+    return as_series(name, logbook.series_records(name))
+
+
+def as_series(name: str, records: Sequence[RunRecord]) -> Series:
+    """The same of records that were read already."""
     return Series(
         name=name,
         runs=[sample_of(record) for record in records if record.state == "complete"],

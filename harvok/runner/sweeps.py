@@ -2,12 +2,12 @@
 
 import contextlib
 import random
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, replace
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.judgement.sample import Series
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile
 from harvok.core.observer import Observer
@@ -26,16 +26,14 @@ from harvok.core.sweeps.axes import (
     points_of,
     with_setting,
 )
-from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
-from harvok.errors import NothingFoundError, TesterLimitError, UsageError
+from harvok.core.sweeps.reading import SweepReading
+from harvok.errors import TesterLimitError, UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, base_impairment, check_impairment, run_frames
 from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import OnRecord
-from harvok.runner.samples import series_of
-
-_BASELINES = ("baseline-before", "baseline-after")
+from harvok.runner.kept_sweeps import BASELINES, kept_sweep
 
 SayPoint = Callable[[int, int, str], None]
 """(number, of how many, what is measured next)."""
@@ -44,7 +42,8 @@ SayPoint = Callable[[int, int, str], None]
 @dataclass(frozen=True, slots=True)
 class SweepRequest:
     """Everything that `harvok sweep` was asked for. `base` is the test with everything that is not varied; its label's
-    series is the name of the sweep. `fixed` are settings of all its runs, the baselines included."""
+    series is the name of the sweep. `fixed` are settings of all its runs, the baselines included. One that is to
+    `resume` takes what the logbook has of it for done; else a name is used once."""
 
     base: FlowRequest | FrameRequest
     axes: tuple[Axis, ...]
@@ -52,6 +51,7 @@ class SweepRequest:
     repeats: int = 3
     order: Order = "interleaved"
     seed: int = 1
+    resume: bool = False
 
     @property
     def name(self) -> str:
@@ -68,7 +68,15 @@ class SweepRequest:
 
     @property
     def runs(self) -> int:
-        return (len(self.points) + len(_BASELINES)) * self.repeats
+        return (len(self.points) + len(BASELINES)) * self.repeats
+
+    def sequence(self) -> list[tuple[str, Point]]:
+        """Every run in its turn: the last part of the name of its series, and the point."""
+        points = self.points
+        shuffle = random.Random(self.seed).shuffle if self.order == "random" else None
+        turns = order_of(len(points), self.repeats, shuffle)
+        before, after = ([(name, ())] * self.repeats for name in BASELINES)
+        return [*before, *((point_name(points[turn]), points[turn]) for turn in turns), *after]
 
 
 def run_sweep(
@@ -80,33 +88,37 @@ def run_sweep(
     sent when the name is taken or there is no impairment to vary; and whatever breaks a run off, after what was
     measured until then was kept.
     """
-    _refuse_a_taken_name(request)
-    points = request.points
-    sequence: list[tuple[str, Point]] = [(_BASELINES[0], ())] * request.repeats
-    shuffle = random.Random(request.seed).shuffle if request.order == "random" else None
-    turns = order_of(len(points), request.repeats, shuffle)
-    sequence += [(point_name(points[turn]), points[turn]) for turn in turns]
-    sequence += [(_BASELINES[1], ())] * request.repeats
+    done = _done(request)
+    if done and not request.resume:
+        raise UsageError(
+            f"the logbook has a series {request.name}.{next(iter(done))} already",
+            "Give this sweep another name: --series NAME.",
+        )
     with _impaired(request) as impairer:
         turn = _Turn(request, impairer, observer, on_record, clock)
-        for number, (name, point) in enumerate(sequence, 1):
+        for number, (name, point) in enumerate(request.sequence(), 1):
+            if done[name] > 0:
+                done[name] -= 1
+                continue
             say(number, request.runs, name.replace("baseline-", "baseline, "))
             try:
                 turn.take(name, point, number)
             except TesterLimitError as limit:
                 observer.notice(f"run {number} says nothing: {limit.message}")
-    return read(request)
-
-
-def _refuse_a_taken_name(request: SweepRequest) -> None:
-    """Two sweeps under one name would be read as one. Raises UsageError."""
     with closing(Logbook(request.base.logbook)) as logbook:
-        for name in (*_BASELINES, *map(point_name, request.points)):
-            if _series(logbook, request, name).runs:
-                raise UsageError(
-                    f"the logbook has a series {request.name}.{name} already",
-                    "Give this sweep another name: --series NAME.",
-                )
+        return kept_sweep(logbook, request.name).readings()
+
+
+def _done(request: SweepRequest) -> Counter[str]:
+    """How many complete runs the logbook has of each part of a sweep of that name."""
+    done = Counter[str]()
+    with closing(Logbook(request.base.logbook)) as logbook:
+        known = logbook.series()
+        for name in (*BASELINES, *map(point_name, request.points)):
+            if f"{request.name}.{name}" in known:
+                records = logbook.series_records(f"{request.name}.{name}")
+                done[name] = sum(record.state == "complete" for record in records)
+    return +done
 
 
 @dataclass(frozen=True, slots=True)
@@ -211,25 +223,3 @@ def _impairment_of_our_own(rig: RigFile) -> ImpairmentFile:
 
 def _varied(request: SweepRequest) -> list[str]:
     return [axis.name for axis in request.axes] + [setting.name for setting in request.fixed]
-
-
-# --- what came of it -------------------------------------------------------------------------------------------
-
-
-def read(request: SweepRequest) -> list[SweepReading]:
-    """Reads a sweep from the logbook: one reading for each direction that was measured."""
-    roles = {axis.name: axis.role for axis in request.axes}
-    with closing(Logbook(request.base.logbook)) as logbook:
-        before, after = (_series(logbook, request, name) for name in _BASELINES)
-        swept = [Swept(p, _series(logbook, request, point_name(p)), request.fixed) for p in request.points]
-    readings = [
-        read_sweep(request.test.kind, swept, (before, after), direction, roles) for direction in ("send", "receive")
-    ]
-    return [reading for reading in readings if reading]
-
-
-def _series(logbook: Logbook, request: SweepRequest, name: str) -> Series:
-    try:
-        return series_of(logbook, f"{request.name}.{name}")
-    except NothingFoundError:
-        return Series(name, [])

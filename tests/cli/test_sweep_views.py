@@ -5,11 +5,12 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
-from harvok.cli.render.sweep import SweepView, show_sweep, words_of
+from harvok.cli.render.sweep import SweepView, show_sweep
 from harvok.core.figures import Figure
 from harvok.core.judgement.sample import Series
 from harvok.core.sweeps.axes import Point, Role, Setting
 from harvok.core.sweeps.reading import SweepReading
+from harvok.core.sweeps.words import words_of
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 from harvok.reports.ramp import draw_ramp
 from harvok.reports.sweep import draw_sweep

@@ -97,6 +97,43 @@ class Criteria(unittest.TestCase):
         self.assertEqual(made.labels, {"direction": "send", "frame-size": "64", "load": "90 %"})
 
 
+SWEPT: dict[str, Any] = {"name": "far", "test": "tcp", "over": ["delay=5ms,35ms", "socket-buffer=64k,4M"]}
+
+
+class Sweeps(unittest.TestCase):
+    def test_a_sweep_is_taken_at_once_and_judged_point_by_point(self) -> None:
+        steps = [TWO_STEPS["steps"][0], SWEPT]
+        criteria = [
+            {"figure": "goodput-settled", "least": "100M"},
+            {"figure": "rtt-mean", "most": "80ms", "step": "far", "at": "delay=35ms"},
+        ]
+        made = plan(steps=steps, criteria=criteria)
+        self.assertEqual(order(made), [("before", 0), ("before", 1), ("before", 2), ("far", 0)])
+        points = [f"far.delay-{delay}_socket-buffer-{size}" for delay in ("5ms", "35ms") for size in ("64k", "4M")]
+        self.assertEqual(made.steps[1].parts(), points)
+        judged = [criterion.step for criterion in made.made_criteria()]
+        self.assertEqual(judged, ["before", *points, *points[2:]])
+
+    def test_what_a_sweep_cannot_be(self) -> None:
+        frames = {"name": "f", "test": "rfc2544", "frame_sizes": [64]}
+        against = {"figure": "goodput-settled", "against": "far", "largest_regression": "2%"}
+        point = {"figure": "goodput-settled", "least": 1, "at": "delay=9ms"}
+        for changes, words in (
+            ({"steps": [SWEPT | {"over": ["colour=1,2"]}]}, "over: 'colour=1,2' varies nothing known of tcp"),
+            ({"steps": [SWEPT | {"over": ["flows=1,2"] * 2}]}, "one or two different things"),
+            ({"steps": [SWEPT], "alternate": True}, "leave out alternate"),
+            ({"steps": [SWEPT, TWO_STEPS["steps"][0]], "criteria": [against]}, "a sweep of many"),
+            ({"steps": [SWEPT], "criteria": [point]}, "needs the step of a sweep"),
+            ({"steps": [SWEPT], "criteria": [point | {"step": "far"}]}, "no point with delay=9ms"),
+            ({"rig": "a", "steps": [frames | {"over": ["load=10%,20%"]}]}, "no load of its own"),
+            ({"rig": "a", "steps": [frames | {"over": ["delay=0,5ms"], "tests": ["latency"]}]}, "about the throughput"),
+            ({"rig": "a", "steps": [frames | {"over": ["delay=0,5ms"], "frame_sizes": []}]}, "one of frame_sizes"),
+        ):
+            with self.assertRaises(ValidationError) as caught:
+                plan(**changes)
+            self.assertIn(words, str(caught.exception))
+
+
 class WhatDoesNotHold(unittest.TestCase):
     def test_each_fault_is_said(self) -> None:
         limit = {"figure": "throughput", "least": 1}

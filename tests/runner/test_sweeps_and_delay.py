@@ -26,7 +26,7 @@ from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trial import TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpInterval, UdpTrial
-from harvok.errors import LogbookError, NothingFoundError, PlanError, ServicesFileError, UsageError
+from harvok.errors import NothingFoundError, PlanError, ServicesFileError, UsageError
 from harvok.logbook.recovery import encode_entry, put_together
 from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
@@ -36,6 +36,7 @@ from harvok.runner import impair, sweeps
 from harvok.runner.delay import DelayRequest, reflector_port
 from harvok.runner.flows import FlowRequest
 from harvok.runner.keeping import Label
+from harvok.runner.kept_sweeps import is_sweep, kept_sweep
 from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
 from harvok.runner.samples import sample_of
@@ -68,10 +69,12 @@ class Sweeps(InAFolder):
     def setUp(self) -> None:
         super().setUp()
         self.heard = Heard()
+        self.taken_before = 0
 
     def swept(
-        self, *axes: str, repeats: int = 2, order: str = "interleaved"
+        self, *axes: str, repeats: int = 2, order: str = "interleaved", resume: bool = False, most: int = 1000
     ) -> tuple[list[FlowRequest], list[SweepReading]]:
+        """The runs that were asked for, and what they say. After `most` of them the station is gone."""
         base = FlowRequest(
             stations=StationsSettings("hall", "spectro-lead"),
             test=TcpTest("send", TcpTrial((), duration_s=3.0)),
@@ -80,14 +83,17 @@ class Sweeps(InAFolder):
             label=Label("hill", {"lead": "07"}),
         )
         varied = tuple(parse_axis(text, "tcp") for text in axes)
-        request = SweepRequest(base, varied, (), repeats, order)  # type: ignore[arg-type]
+        request = SweepRequest(base, varied, (), repeats, order, resume=resume)  # type: ignore[arg-type]
         taken: list[FlowRequest] = []
 
         def take(asked: FlowRequest, *_: Any) -> None:
             assert isinstance(asked.test, TcpTest)
+            if len(taken) == most:
+                raise NothingFoundError("the station is gone", "")
             buffer = asked.test.trial.options.socket_buffer_bytes
             megabits = 900 if buffer is None else min(buffer / 1000, 900)
-            made = record(len(taken), asked.label.series, megabits + len(taken) * 0.01)
+            self.taken_before += 1
+            made = record(self.taken_before, asked.label.series, megabits + len(taken) * 0.01)
             taken.append(asked)
             with closing(Logbook(self.place)) as logbook:
                 logbook.add(made.model_copy(update={"attributes": asked.label.attributes}))
@@ -96,7 +102,7 @@ class Sweeps(InAFolder):
         with mock.patch.object(sweeps, "run_flows", take):
             note = lambda number, of, what: said.append(f"{number}/{of} {what}")  # noqa: E731
             readings = run_sweep(request, self.heard, lambda _: None, note)
-        self.assertEqual(len(said), request.runs)
+        self.assertEqual(len(said), len(taken))
         return taken, readings
 
     def test_baselines_around_rounds_of_every_point(self) -> None:
@@ -136,6 +142,38 @@ class Sweeps(InAFolder):
         with self.assertRaises(UsageError) as raised:
             self.swept("flows=1,4", repeats=1)
         self.assertIn("hill.baseline-before already", raised.exception.message)
+
+    def test_one_that_broke_off_goes_on_where_it_stopped(self) -> None:
+        with self.assertRaises(NothingFoundError):
+            self.swept("flows=1,2,4", most=5)
+        taken, (reading,) = self.swept("flows=1,2,4", resume=True)
+        rest = [asked.label.series for asked in taken]
+        self.assertEqual(rest, [f"hill.flows-{n}" for n in (1, 2, 4)] + ["hill.baseline-after"] * 2)
+        self.assertEqual([len(point.summary.values) for point in reading.points], [2, 2, 2])
+        self.assertEqual(self.swept("flows=1,2,4", resume=True)[0], [])
+
+    def test_one_is_read_again_by_its_name_alone(self) -> None:
+        _, (first,) = self.swept("flows=1,4", "socket-buffer=4M,100k", order="random")
+        with closing(Logbook(self.place)) as logbook:
+            self.assertTrue(is_sweep(logbook, "hill"))
+            self.assertFalse(is_sweep(logbook, "hill.flows-1_socket-buffer-4M"))
+            kept = kept_sweep(logbook, "hill")
+        self.assertEqual(kept.readings(), [first])
+        settings = [tuple(setting.text for setting in point.settings) for point in first.points]
+        self.assertEqual(settings, [("1", "100k"), ("1", "4M"), ("4", "100k"), ("4", "4M")])
+        self.assertEqual((kept.roles, len(kept.every_record())), ({"flows": "setting", "socket-buffer": "setting"}, 12))
+        bounds = {(s.settings[0].text, s.settings[1].text): s.bounds["window / RTT"] for s in first.points}
+        self.assertAlmostEqual(bounds["4", "100k"], 4 * bounds["1", "100k"])
+
+    def test_what_somebody_noted_under_the_name_of_an_axis_is_no_setting(self) -> None:
+        self.swept("flows=1,4", repeats=1)
+        with closing(Logbook(self.place)) as logbook:
+            for line in logbook.lines():
+                noted = logbook.record(line.id)
+                logbook.remove([line.id])
+                logbook.add(noted.model_copy(update={"attributes": noted.attributes | {"mss": "large"}}))
+            (reading,) = kept_sweep(logbook, "hill").readings()
+        self.assertEqual([point.settings[0].text for point in reading.points], ["1", "4"])
 
     def test_nothing_to_vary_is_said_before_anything_is_sent(self) -> None:
         with mock.patch.object(impair, "at_work", return_value=None), self.assertRaises(NothingFoundError) as raised:
@@ -327,9 +365,7 @@ class PreflightsThatEndEarly(InAFolder):
 
 class NothingThere(InAFolder):
     def test_a_sweep_of_which_nothing_was_taken(self) -> None:
-        base = FlowRequest(
-            StationsSettings("hall", "x"), TcpTest("send", TcpTrial((), duration_s=1.0)), self.place, [], Label("none")
-        )
-        self.assertEqual(sweeps.read(SweepRequest(base, (parse_axis("flows=1,2", "tcp"),))), [])
-        with self.assertRaises((NothingFoundError, LogbookError)), closing(Logbook(self.place)) as logbook:
-            logbook.series_records("none.flows-1")
+        with closing(Logbook(self.place)) as logbook:
+            self.assertFalse(is_sweep(logbook, "none"))
+            with self.assertRaisesRegex(NothingFoundError, "no sweep called 'none'"):
+                kept_sweep(logbook, "none")

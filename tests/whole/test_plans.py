@@ -38,6 +38,44 @@ frame_size = 64
 least = 600000
 """
 
+SWEEP = """
+version = 1
+name = "sizes"
+rig = "rig.toml"
+repeats = 2
+least_repeats = 2
+[[steps]]
+name = "over-size"
+test = "rfc2544"
+frame_sizes = [1518]
+duration = "1s"
+trial_pause = "0s"
+over = ["frame-size=64,512,1518"]
+[[criteria]]
+step = "over-size"
+at = "frame-size=1518"
+figure = "throughput-share"
+least = "99.9%"
+[[criteria]]
+step = "over-size"
+at = "frame-size=64"
+figure = "throughput"
+least = "600000"
+"""
+LOADS = """
+version = 1
+name = "loads"
+station = "nowhere.invalid"
+repeats = 1
+[[steps]]
+name = "voice"
+test = "udp"
+rate = "1M"
+duration = "500ms"
+direction = "send"
+over = ["load=500k,2M"]
+"""
+
 
 class Plans(ProgramTest):
     def setUp(self) -> None:
@@ -130,6 +168,43 @@ class Plans(ProgramTest):
         self.harvok(*link, "3min")
         self.assertIn("10 s", self.harvok("plan", "check", "short.toml").stdout)
         self.assertEqual(json.loads(self.harvok("plan", "check", "change.toml", "--json").stdout)["alternate"], True)
+
+    def test_a_sweep_is_a_step_of_its_own(self) -> None:
+        self.write(SWEEP)
+        said = self.harvok("plan", "check", "plan.toml").stdout
+        self.assertIn("over frame-size=64,512,1518: 3 points", said)
+        self.assertIn("in over-size at frame-size=64 is at least 600 000 frames/s", said)
+        said = self.harvok("run", "plan.toml", code=1).stdout
+        for words in (
+            "over-size.baseline-before: send",
+            "REJECT  sizes",
+            "over-size.frame-size-64",
+            "against baseline",
+        ):
+            self.assertIn(words, said)
+        again = json.loads(self.harvok("run", "plan.toml", "--json", code=1).stdout)
+        self.assertEqual((again["verdict"], len(again["runs"]["over-size"])), ("REJECT", 10))
+        shown = self.harvok("logbook", "sweep", "sizes.over-size").stdout
+        self.assertIn("the baseline at the end is +0.0 % off that at the start", shown)
+        document = json.loads(self.harvok("logbook", "sweep", "sizes.over-size", "--json", "--plot", "s.png").stdout)
+        self.assertEqual([len(reading["points"]) for reading in document["readings"]], [3])
+        self.assertGreater((self.folder / "s.png").stat().st_size, 10_000)
+        self.assertIn("no sweep called 'sizes'", self.harvok("logbook", "sweep", "sizes", code=2).stderr)
+        self.harvok("report", "make", "sizes", "--plan", "plan.toml", "--to", "r.md")
+        self.harvok("report", "make", "sizes.over-size", "--to", "s.html")
+        for report in ("r.md", "s.html"):
+            text = (self.folder / report).read_text()
+            self.assertIn("send: against the baseline", text)
+            self.assertIn("knee: from frame-size 512 on, nothing is gained", text)
+        self.assertIn("data:image/svg", (self.folder / "s.html").read_text())
+
+    def test_a_sweep_of_udp_loads_towards_another_station(self) -> None:
+        self.write(LOADS)
+        _, address = self.station()
+        said = self.harvok("run", "plan.toml", "--station", address, code=3).stdout
+        self.assertIn("voice.load-500k: send", said)
+        self.assertIn("RETEST  loads", said)
+        self.assertIn("against baseline", said)
 
     def test_a_change_towards_a_station(self) -> None:
         _, address = self.station()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from harvok.cli.options import JsonOption, LogbookOption
+from harvok.cli.plots import Plot, check_plot
 
 if TYPE_CHECKING:
     from harvok.logbook.listing import RunLine
@@ -78,6 +79,23 @@ def show(
     from harvok.cli.render.record import show_record
 
     show_record(stdout(), record)
+
+
+@app.command()
+def sweep(
+    logbook: LogbookOption,
+    name: Annotated[str, typer.Argument(metavar="SWEEP", help="What all series of the sweep begin with.")],
+    plot: Plot = None,
+    json: JsonOption = False,
+) -> None:
+    """Show a sweep again: its matrix, and what it says."""
+    from harvok.cli.render.sweep import show_readings
+    from harvok.runner.kept_sweeps import kept_sweep
+
+    check_plot(plot)
+    with _open(logbook) as book:
+        readings = kept_sweep(book, name).readings()
+    show_readings(name, readings, plot, json)
 
 
 @app.command()

@@ -13,7 +13,7 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write report
 @app.command()
 def make(
     names: Annotated[
-        list[str], typer.Argument(metavar="NAME...", help="A run, a series, or two series: before and after.")
+        list[str], typer.Argument(metavar="NAME...", help="A run, a series, a sweep, or two series: before and after.")
     ],
     to: Annotated[
         Path,
@@ -33,7 +33,7 @@ def make(
     ] = "",
     operator: Annotated[str, typer.Option(metavar="NAME", show_default="the user", help="Who signs the report.")] = "",
 ) -> None:
-    """Write a report of runs, series or a plan.
+    """Write a report of runs, series, a sweep or a plan.
 
     On top the verdict and its reason, then the rig, the unit, the
     conditions, criteria and results, plots, every run and every trial;

@@ -83,7 +83,7 @@ def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json:
         outcome = judge_plan(request)
     else:
         console = stderr() if json else stdout()
-        view = PlanView(console, request.file.plan, waits=not unattended and sys.stdin.isatty())
+        view = PlanView(console, request.name, waits=not unattended and sys.stdin.isatty())
         outcome = run_plan(request, view, view.record, view.bench)
     if json:
         from harvok.core.models.judgement import encode_judgement
@@ -108,8 +108,8 @@ def _unit(plan: "Plan", given: dict[str, str], ask: bool) -> dict[str, str]:
 
 
 def _token(plan: "Plan", token: str | None) -> str:
-    """The station's token, which a plan with TCP steps needs."""
-    if not any(step.test == "tcp" for step in plan.steps):
+    """The station's token, which a plan with TCP or UDP steps needs."""
+    if all(step.test == "rfc2544" for step in plan.steps):
         return ""
     from harvok.cli.station_options import ask_token
 

@@ -26,21 +26,19 @@ from harvok.cli.station_options import (
     stations_settings,
 )
 from harvok.core.ends import DirectionChoice
-from harvok.core.sweeps.axes import Axis, axes_of, parse_axis
+from harvok.core.sweeps.axes import Axis, axes_of, parse_axes, parse_axis
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
     from harvok.core.procedures.tcp import TcpTest
     from harvok.core.procedures.udp import UdpTest
     from harvok.core.sweeps.axes import Point
-    from harvok.core.sweeps.reading import SweepReading
     from harvok.runner.frames import FrameRequest
     from harvok.runner.keeping import Label
     from harvok.runner.sweeps import SweepRequest
 
 app = typer.Typer(add_completion=False)
 
-_MOST_AXES = 2
 _USUAL_SHARE, _USUAL_SIZE = 0.5, "1518"
 _FRAMES_PAUSE_S = 1.0
 
@@ -128,7 +126,7 @@ def sweep(
     check_plot(plot)
     on_rig = target.endswith(".toml") or Path(target).is_file()
     kind = "load" if on_rig else by
-    axes, fixed = _axes(over, kind), tuple(_fixed(set_ or [], kind))
+    axes, fixed = parse_axes(over, kind), tuple(_fixed(set_ or [], kind))
     label = Label(series or f"sweep-{SYSTEM.utc():%Y%m%d-%H%M%S}", attributes(with_ or []), note)
     if on_rig:
         base = _on_rig(Path(target), direction, duration, search, logbook, label, wait)
@@ -144,13 +142,6 @@ def sweep(
         )
         request = SweepRequest(flows, axes, fixed, repeats, order, seed)
     _measure(request, plot, json)
-
-
-def _axes(over: Sequence[str], kind: str) -> tuple[Axis, ...]:
-    axes = tuple(parse_axis(text, kind) for text in over)
-    if len(axes) > _MOST_AXES or len({axis.name for axis in axes}) < len(axes):
-        raise UsageError("a sweep varies one or two different things", "Give --over once or twice.")
-    return axes
 
 
 def _fixed(texts: Sequence[str], kind: str) -> "Point":
@@ -216,27 +207,10 @@ def _on_rig(
 
 def _measure(request: "SweepRequest", plot: Path | None, json: bool) -> None:
     from harvok.cli.render.console import stderr, stdout
-    from harvok.cli.render.sweep import SweepView
+    from harvok.cli.render.sweep import SweepView, show_readings
     from harvok.runner.sweeps import run_sweep
 
     view = SweepView(stderr() if json else stdout(), request.test.kind)
     with contextlib.closing(view):
         readings = run_sweep(request, view, view.record, view.point)
-    _show(request.name, readings, plot, json)
-
-
-def _show(name: str, readings: "list[SweepReading]", plot: Path | None, json: bool) -> None:
-    from harvok.cli.render.console import stdout
-    from harvok.cli.render.sweep import readings_as_json, show_sweep
-
-    console = stdout()
-    if json:
-        typer.echo(readings_as_json(name, readings))
-    else:
-        show_sweep(console, name, readings)
-    if plot is not None and readings:
-        from harvok.reports.sweep import draw_sweep
-
-        draw_sweep(readings, name, plot)
-        if not json:
-            console.print(f"drawn in {plot}", soft_wrap=True)
+    show_readings(request.name, readings, plot, json)

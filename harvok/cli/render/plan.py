@@ -1,6 +1,6 @@
 """Plans: what they would do, how far they are, and what came of them."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
@@ -8,6 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.compare import show_finding
+from harvok.cli.render.sweep import show_sweep
 from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.figures import Figure
 from harvok.core.judgement.compare import where
@@ -57,18 +58,23 @@ def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: flo
 
 def step_words(plan: Plan, step: Step) -> str:
     """A step in a few words."""
-    times = f"{plan.repeats_of(step)} × "
+    words = f"{plan.repeats_of(step)} × {_test_words(step)}"
+    if not step.over:
+        return words
+    points = len(step.parts())
+    return f"{words}, over {' and '.join(step.over)}: {points} points, and the baseline before and after them"
+
+
+def _test_words(step: Step) -> str:
     if isinstance(step, FramesStep):
         sizes = ", ".join(map(str, step.frame_sizes)) or "RFC 2544's seven sizes"
         through = f", through {step.impairment}" if step.impairment else ""
-        return (
-            f"{times}{' '.join(step.tests)}, {sizes}, {step.direction}, trials of {format_span(step.duration)}{through}"
-        )
+        return f"{' '.join(step.tests)}, {sizes}, {step.direction}, trials of {format_span(step.duration)}{through}"
     flows = f", {step.flows} flows" if step.flows > 1 else ""
     if isinstance(step, UdpStep):
         what = f"highest UDP rate up to {format_rate(step.rate)}" if step.search else f"UDP at {format_rate(step.rate)}"
-        return f"{times}{what}, {step.frame_size} B, {step.direction}{flows}, {format_span(step.duration)}"
-    return f"{times}TCP, {step.direction}{flows}, {format_span(step.duration)}"
+        return f"{what}, {step.frame_size} B, {step.direction}{flows}, {format_span(step.duration)}"
+    return f"TCP, {step.direction}{flows}, {format_span(step.duration)}"
 
 
 def criterion_words(criterion: PlanCriterion) -> str:
@@ -85,16 +91,16 @@ def criterion_words(criterion: PlanCriterion) -> str:
     if criterion.largest_regression is not None:
         limits.append(f"worse than in {criterion.against} by at most {format_share(criterion.largest_regression)}")
     in_step = f" in {criterion.step}" if criterion.step else ""
+    in_step += f" at {criterion.at}" if criterion.at else ""
     return f"{quantity.name}{f' ({of})' if of else ''}{in_step} is {' and '.join(limits)}"
 
 
 class PlanView(Observer):
-    """One line for each run; instructions between steps. `waits`: somebody is there to press Enter."""
+    """One line for each run of a plan that is run as `name`; instructions between steps. `waits`: somebody is there to
+    press Enter."""
 
-    def __init__(self, console: Console, plan: Plan, waits: bool) -> None:
-        self._console, self._plan, self._waits = console, plan, waits
-        self._total = sum(plan.repeats_of(step) for step in plan.steps)
-        self._numbers: dict[str, int] = {}
+    def __init__(self, console: Console, name: str, waits: bool) -> None:
+        self._console, self._name, self._waits = console, name, waits
 
     def bench(self, name: str, instruction: str) -> None:
         """Before a step."""
@@ -107,8 +113,7 @@ class PlanView(Observer):
 
     def record(self, record: RunRecord) -> None:
         """One finished run, in its main figures."""
-        step = (record.series or "").rpartition(".")[2]
-        self._numbers[step] = self._numbers.get(step, 0) + 1
+        step = (record.series or "").removeprefix(f"{self._name}.")
         said = "; ".join(_headlines(record.figures)) if record.state == "complete" else record.state
         self._console.print(Text(f"  {step}: {said}  (run {record.id})"), soft_wrap=True)
 
@@ -131,24 +136,28 @@ def show_outcome(console: Console, name: str, outcome: PlanOutcome) -> None:
         console.print(Text.assemble("  ", verdict_text("ACCEPT"), f" {len(accepted)} figures keep their limits"))
     for remark in judgement.remarks:
         console.print(Padding(Text.assemble(("look at ", "bold"), remark), (0, 0, 0, 2), expand=False))
-    console.print()
-    console.print(_figures(outcome))
+    single = {step: records for step, records in outcome.records.items() if step not in outcome.sweeps}
+    if single:
+        console.print()
+        console.print(_figures(single))
+    for step, readings in outcome.sweeps.items():
+        show_sweep(console, f"{name}.{step}", readings)
 
 
-def _figures(outcome: PlanOutcome) -> Table:
+def _figures(steps: Mapping[str, Sequence[RunRecord]]) -> Table:
     """A row for each main figure, a column for each step: trimmed mean and spread of its repeats."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     table.add_column("")
-    for step in outcome.records:
+    for step in steps:
         table.add_column(step, justify="right")
         table.add_column("spread", justify="right")
     values: dict[tuple[str, str], dict[str, list[float]]] = {}
-    for step, records in outcome.records.items():
+    for step, records in steps.items():
         for figure in (f for r in records if r.state == "complete" for f in r.figures if f.quantity in _SHOWN):
             values.setdefault((figure.quantity, where(figure.labels)), {}).setdefault(step, []).append(figure.value)
     for (quantity, of), by_step in sorted(values.items(), key=lambda item: _SHOWN.index(item[0][0])):
         cells = []
-        for step in outcome.records:
+        for step in steps:
             summary = summarise(by_step[step]) if step in by_step else None
             cells += (
                 [format_quantity(summary.mean, QUANTITIES[quantity].unit), format_share(summary.spread)]

@@ -1,7 +1,7 @@
 """A plan as a TOML file: what a senior engineer writes once and anyone can run. docs/plans.md explains every key."""
 
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
@@ -17,6 +17,7 @@ from harvok.core.procedures.rfc2544 import FrameTest, TestName
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
+from harvok.core.sweeps.axes import Axis, parse_axes, point_name, points_of
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpTrial
@@ -36,12 +37,34 @@ Name = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[\w-]+$")]
 
 class _Step(Model):
     """What every step has: a name, what the person at the bench is told before it, how often it is run, and the
-    impairment of its path: of a virtual rig, or of the bridge that runs on this host."""
+    impairment of its path: of a virtual rig, or of the bridge that runs on this host. With `over` it is a sweep: the
+    same test at every point of one or two axes, and as it stands before and after them."""
 
     name: Name
     instruction: str = ""
     repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
     impairment: str | None = None
+    over: list[str] = []
+
+    @model_validator(mode="after")
+    def _varies_what_can_be_varied(self) -> Self:
+        self.axes()
+        return self
+
+    def axes(self) -> tuple[Axis, ...]:
+        """What is varied; empty for a step that is no sweep. Raises ValueError."""
+        try:
+            return parse_axes(self.over, getattr(self, "test", "tcp")) if self.over else ()
+        except UsageError as error:
+            raise ValueError(f"over: {error.message}. {error.hint}") from error
+
+    def parts(self, at: str | None = None) -> list[str]:
+        """What series of runs the step leads to: one by its own name, or one for each point of a sweep; `at` narrows
+        these down to points with that setting."""
+        if not self.over:
+            return [self.name]
+        points = points_of(self.axes())
+        return [f"{self.name}.{point_name(p)}" for p in points if at in (None, *(f"{s.name}={s.text}" for s in p))]
 
 
 class TcpStep(_Step):
@@ -112,6 +135,15 @@ class FramesStep(_Step):
                 raise ValueError(error.message) from error
         return sizes
 
+    @model_validator(mode="after")
+    def _can_be_swept(self) -> Self:
+        varied = [axis.name for axis in self.axes()]
+        if "load" in varied:
+            raise ValueError("over: a search of the throughput has no load of its own; `harvok ramp` holds loads")
+        if varied and ("throughput" not in self.tests or (len(self.frame_sizes) != 1 and "frame-size" not in varied)):
+            raise ValueError("over: a sweep of frames is about the throughput at one of frame_sizes")
+        return self
+
     def made(self, line_bps: float) -> FrameTest:
         """The test to run between ports of a speed."""
         ip: Literal[4, 6] | None = None if self.ip_version == "none" else self.ip_version
@@ -145,6 +177,7 @@ class PlanCriterion(Model):
 
     figure: str
     step: str | None = None
+    at: str | None = None
     least: str | float | None = None
     most: str | float | None = None
     largest_regression: Share | None = None
@@ -231,7 +264,21 @@ class Plan(Model):
             for name in (criterion.step, criterion.against):
                 if name is not None and name not in names:
                     raise ValueError(f"a criterion names the step '{name}', which there is not: {', '.join(names)}")
+            self._check_sweeps(criterion)
+        if self.alternate and any(step.over for step in self.steps):
+            raise ValueError("a sweep takes its points in turn by itself: leave out alternate, or over")
         return self
+
+    def _check_sweeps(self, criterion: PlanCriterion) -> None:
+        swept = {step.name: step for step in self.steps if step.over}
+        if criterion.against in swept:
+            raise ValueError(f"a criterion compares with the step '{criterion.against}', which is a sweep of many")
+        if criterion.at is None:
+            return
+        if criterion.step not in swept:
+            raise ValueError(f"at = '{criterion.at}' needs the step of a sweep")
+        if not swept[criterion.step].parts(criterion.at):
+            raise ValueError(f"the sweep '{criterion.step}' has no point with {criterion.at}")
 
     def repeats_of(self, step: AnyStep) -> int:
         """How often a step is run."""
@@ -240,10 +287,11 @@ class Plan(Model):
     def made_criteria(self) -> list[Criterion]:
         """Every criterion for every step that it is about: the one it names, or all but the one it compares with."""
         return [
-            criterion.made(step.name)
+            criterion.made(part)
             for criterion in self.criteria
             for step in self.steps
             if criterion.step in (step.name, None) and criterion.against != step.name
+            for part in step.parts(criterion.at)
         ]
 
     @property
@@ -252,9 +300,10 @@ class Plan(Model):
         return Rules(self.least_repeats, self.largest_spread, self.confidence, self.alternate)
 
     def rounds(self) -> Iterator[tuple[AnyStep, int]]:
-        """Every run to take, as (step, number from 0), in the order of taking."""
+        """Every run to take, as (step, number from 0), in the order of taking; a sweep is one."""
         if not self.alternate:
-            yield from ((step, number) for step in self.steps for number in range(self.repeats_of(step)))
+            for step in self.steps:
+                yield from ((step, number) for number in range(1 if step.over else self.repeats_of(step)))
             return
         for number in range(max(self.repeats_of(step) for step in self.steps)):
             yield from ((step, number) for step in self.steps if number < self.repeats_of(step))

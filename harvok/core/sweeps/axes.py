@@ -18,6 +18,7 @@ Order = Literal["interleaved", "random"]
 Role = Literal["setting", "condition", "load"]
 SweptTest = TcpTest | UdpTest | LoadTest | FrameTest
 _MOST_VALUES = 100
+MOST_AXES = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,6 +137,14 @@ def parse_axis(text: str, test: str, least: int = 2) -> Axis:
     if len({setting.text for setting in settings}) < least:
         raise UsageError(f"{name} has fewer than {least} values", "A sweep needs something to vary.")
     return Axis(name, settings, kind.role)
+
+
+def parse_axes(texts: Sequence[str], test: str) -> tuple[Axis, ...]:
+    """The axes of a sweep, one or two different ones. Raises UsageError."""
+    axes = tuple(parse_axis(text, test) for text in texts)
+    if not 1 <= len(axes) <= MOST_AXES or len({axis.name for axis in axes}) < len(axes):
+        raise UsageError("a sweep varies one or two different things", "Name each once.")
+    return axes
 
 
 def _may_be(number: float, kind: _Kind) -> bool:
