@@ -109,6 +109,16 @@ def run_sweep(
         return kept_sweep(logbook, request.name).readings()
 
 
+def check_same_sweep(request: SweepRequest, but: str) -> None:
+    """Raises UsageError when the sweep of that name was begun with another command, the word `but` aside; and
+    NothingFoundError when there is none."""
+    with closing(Logbook(request.base.logbook)) as logbook:
+        begun = kept_sweep(logbook, request.name).every_record()[0].command
+    now, before = ([word for word in command if word != but] for command in (request.base.command, begun))
+    if now != before:
+        raise UsageError(f"that sweep was begun as: {' '.join(before)}", f"Repeat that, with {but} added.")
+
+
 def _done(request: SweepRequest) -> Counter[str]:
     """How many complete runs the logbook has of each part of a sweep of that name."""
     done = Counter[str]()

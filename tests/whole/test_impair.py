@@ -254,6 +254,16 @@ class Sweeping(ProgramTest):
         self.assertIn("forwarding rate in frames over load", plot.read_text())
         again = self.harvok("sweep", rig, *words, code=2).stderr
         self.assertIn("box.baseline-before already", again)
+        listed = json.loads(self.harvok("logbook", "list", "--series", "box.load-90%", "--json").stdout)
+        self.harvok("logbook", "remove", "--yes", listed[0]["id"])
+        resumed = self.harvok("sweep", rig, *words, "--plot", str(plot), "--resume").stdout
+        self.assertEqual(
+            [line for line in resumed.splitlines() if line.startswith("  load-")][0].split()[0], "load-90%"
+        )
+        self.assertEqual(resumed.count("  load-"), 1)
+        self.assertIn("loss begins at load 75%", resumed)
+        self.assertIn("begun as: harvok sweep", self.harvok("sweep", rig, *words, "--resume", code=2).stderr)
+        self.assertIn("--series", self.harvok("sweep", rig, *words[:4], "--resume", code=2).stderr)
         told = json.loads(self.harvok("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
         self.assertEqual([one["direction"] for one in told["readings"]], ["send", "receive"])
         self.assertEqual(told["readings"][0]["knee"]["point"]["settings"][0]["text"], "75%")

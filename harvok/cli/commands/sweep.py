@@ -84,6 +84,9 @@ Series = Annotated[
         rich_help_panel=KEEP, metavar="NAME", show_default="its time", help="What all series of the sweep begin with."
     ),
 ]
+Resume = Annotated[
+    bool, typer.Option("--resume", rich_help_panel=KEEP, help="Go on with the sweep of this --series that broke off.")
+]
 
 
 @app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
@@ -101,6 +104,7 @@ def sweep(
     seed: Seed = 1,
     rated: Rated = None,
     series: Series = None,
+    resume: Resume = False,
     plot: Plot = None,
     token: Token = None,
     local: Local = None,
@@ -124,13 +128,15 @@ def sweep(
     from harvok.runner.sweeps import SweepRequest
 
     check_plot(plot)
+    if resume and series is None:
+        raise typer.BadParameter("say which sweep: --series NAME", param_hint="'--resume'")
     on_rig = target.endswith(".toml") or Path(target).is_file()
     kind = "load" if on_rig else by
     axes, fixed = parse_axes(over, kind), tuple(_fixed(set_ or [], kind))
     label = Label(series or f"sweep-{SYSTEM.utc():%Y%m%d-%H%M%S}", attributes(with_ or []), note)
     if on_rig:
         base = _on_rig(Path(target), direction, duration, search, logbook, label, wait)
-        request = SweepRequest(base, axes, fixed, repeats, order, seed)
+        request = SweepRequest(base, axes, fixed, repeats, order, seed, resume)
     else:
         flows = FlowRequest(
             stations=stations_settings(target, token, local, interface, ip_version, name, rated),
@@ -140,7 +146,7 @@ def sweep(
             label=label,
             wait_s=wait,
         )
-        request = SweepRequest(flows, axes, fixed, repeats, order, seed)
+        request = SweepRequest(flows, axes, fixed, repeats, order, seed, resume)
     _measure(request, plot, json)
 
 
@@ -208,8 +214,10 @@ def _on_rig(
 def _measure(request: "SweepRequest", plot: Path | None, json: bool) -> None:
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.sweep import SweepView, show_readings
-    from harvok.runner.sweeps import run_sweep
+    from harvok.runner.sweeps import check_same_sweep, run_sweep
 
+    if request.resume:
+        check_same_sweep(request, but="--resume")
     view = SweepView(stderr() if json else stdout(), request.test.kind)
     with contextlib.closing(view):
         readings = run_sweep(request, view, view.record, view.point)
