@@ -1,5 +1,6 @@
 """A figure is one number with its meaning: a quantity, the labels that say of what, and the value."""
 
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
@@ -7,6 +8,16 @@ from typing import Literal
 from harvok.core.quantities import QUANTITIES, Quantity
 
 Mark = Literal["", "tester-limit"]
+
+
+def numbered(names: Iterable[str]) -> list[str]:
+    """Names as labels of figures: one that comes again is numbered."""
+    seen: Counter[str] = Counter()
+    made = []
+    for name in names:
+        seen[name] += 1
+        made.append(name if seen[name] == 1 else f"{name} ({seen[name]})")
+    return made
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,6 +4,7 @@ A service is one kind of traffic: a load, a payload size, a DSCP. Its load is of
 per second, each of which is one Ethernet frame. Flows are numbered through all services of a trial, in their order.
 """
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -19,13 +20,16 @@ Means = Literal["plain", "batched", "segmented"]
 
 @dataclass(frozen=True, slots=True)
 class UdpService:
-    """One kind of traffic: `load_fps` datagrams a second in each direction, shared evenly by its `flows`."""
+    """One kind of traffic: `load_fps` datagrams a second in each direction, shared evenly by its `flows`. It flows
+    through the whole trial, or from `begins_s` on for `lasts_s`."""
 
     load_fps: float
     payload_bytes: int
     name: str = ""
     flows: int = 1
     dscp: int | None = None
+    begins_s: float = 0.0
+    lasts_s: float | None = None
 
     @property
     def payload_bps(self) -> float:
@@ -54,6 +58,16 @@ class UdpTrial:
     def flows(self) -> int:
         """Flows in each direction."""
         return sum(service.flows for service in self.services)
+
+    def span_s(self, service: UdpService) -> tuple[float, float]:
+        """When a service begins and ends, after the start of the trial."""
+        return service.begins_s, self.duration_s if service.lasts_s is None else service.begins_s + service.lasts_s
+
+    def load_at_once_fps(self, flows: Collection[int]) -> float:
+        """The most that some flows of one direction send at any time together."""
+        services = [self.services[at] for number, at in enumerate(self.flow_services) if number in flows]
+        spans = [(*self.span_s(service), service.load_fps / service.flows) for service in services]
+        return max(sum(load for start, end, load in spans if start <= moment < end) for moment, _, _ in spans)
 
     @property
     def flow_services(self) -> list[int]:

@@ -58,10 +58,11 @@ class SimulatedPath:
         ahead_s = self.clock_ahead_s if direction == "send" else -self.clock_ahead_s
         for flow, number in enumerate(trial.flow_services):
             service = trial.services[number]
-            sent, account = self._flow(service, trial.duration_s, ahead_s)
-            sender.sent.append(UdpFlowSent(flow, sent, trial.duration_s, "plain", 1))
+            begins_s, ends_s = trial.span_s(service)
+            sent, account = self._flow(service, ends_s - begins_s, ahead_s)
+            sender.sent.append(UdpFlowSent(flow, sent, ends_s - begins_s, "plain", 1))
             receiver.received.append(_received(flow, account, self.socket_drops))
-            span = (0, number, 0.0, trial.duration_s)
+            span = (0, number, begins_s, ends_s)
             sent_intervals.append(
                 UdpInterval(direction, "sender", *span, datagrams=sent, payload_bytes=sent * service.payload_bytes)
             )

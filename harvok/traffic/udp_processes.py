@@ -16,6 +16,7 @@ from harvok.core.udp_trial import (
     UdpFlowReceived,
     UdpFlowSent,
     UdpInterval,
+    UdpService,
     UdpSummary,
     UdpTrial,
 )
@@ -27,6 +28,7 @@ from harvok.traffic.workers import reap, spawn
 OnUdpInterval = Callable[[UdpInterval], None]
 
 _Line = dict[str, Any]
+_SLIVER = 0.1
 
 
 class UdpWatch:
@@ -52,10 +54,13 @@ class UdpWatch:
             service = trial.services[at]
             place = number - trial.flow_services.index(at)
             load_fps = service.load_fps / service.flows
-            orders.append(FlowOrder(sock.fileno(), number, at, load_fps, service.payload_bytes, place / service.flows))
+            phase = place / service.flows
+            orders.append(
+                FlowOrder(sock.fileno(), number, at, load_fps, service.payload_bytes, phase, *trial.span_s(service))
+            )
         batch = 1
         if trial.method != "plain":
-            batch = max(ceil(sum(order.load_fps for order in orders) / BATCHES_A_SECOND), 1)
+            batch = max(ceil(trial.load_at_once_fps([number for number, _ in flows]) / BATCHES_A_SECOND), 1)
             if trial.method == "segmented":
                 batch = max(batch, 8)
         return UdpOrders(self.role, tag, orders, trial.duration_s, trial.interval_s, batch, trial.method)
@@ -98,6 +103,11 @@ class UdpWatch:
         for index in sorted(waiting):  # of workers that none of their datagrams reached
             self._pass_on(waiting[index], meter, on_interval)
 
+    def _flows_in(self, service: UdpService, start_s: float, end_s: float) -> bool:
+        """Whether a service flows in more than a sliver of an interval, whose ends are as punctual as the host is."""
+        begins_s, ends_s = self._trial.span_s(service)
+        return min(end_s, ends_s) - max(start_s, begins_s) > _SLIVER * self._trial.interval_s
+
     def _pass_on(self, lines: Sequence[_Line], meter: CpuMeter, on_interval: OnUdpInterval) -> None:
         use = meter.since_last()
         key = "sent" if self.role == "sender" else "received"
@@ -106,6 +116,8 @@ class UdpWatch:
             if not told:
                 continue
             datagrams = sum(told) if self.role == "sender" else sum(flow["datagrams"] for flow in told)
+            if not datagrams and not self._flows_in(service, lines[0]["start_s"], lines[0]["end_s"]):
+                continue
             on_interval(
                 UdpInterval(
                     direction=self.direction,

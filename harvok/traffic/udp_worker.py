@@ -39,7 +39,7 @@ _ALONE_WINDOW, _SHARED_WINDOW = 1 << 20, 1 << 17
 
 @dataclass(frozen=True, slots=True)
 class FlowOrder:
-    """One flow: its socket, its number in the direction, and the service that it belongs to."""
+    """One flow: its socket, its number in the direction, the service that it belongs to, and when it flows."""
 
     fd: int
     flow: int
@@ -47,6 +47,8 @@ class FlowOrder:
     load_fps: float
     payload_bytes: int
     phase: float
+    begins_s: float
+    ends_s: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,10 +102,10 @@ def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
 def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: list[list[int]]) -> None:
     """The hot loop: the flow whose turn is next, again and again, on an absolute schedule by busy waiting."""
     now_ns, sleep = SYSTEM.now_ns, SYSTEM.sleep
-    end_ns = origin_ns + int(orders.duration_s * 1e9)
+    ends = [origin_ns + int(flow.ends_s * 1e9) for flow in orders.flows]
     gaps = [sender.batch / flow.load_fps * 1e9 for sender, flow in zip(senders, orders.flows, strict=True)]
-    totals = [round(flow.load_fps * orders.duration_s) for flow in orders.flows]
-    starts = [origin_ns + gap * flow.phase for gap, flow in zip(gaps, orders.flows, strict=True)]
+    totals = [round(flow.load_fps * (flow.ends_s - flow.begins_s)) for flow in orders.flows]
+    starts = [origin_ns + flow.begins_s * 1e9 + gap * flow.phase for gap, flow in zip(gaps, orders.flows, strict=True)]
     queue = [(int(start), at) for at, start in enumerate(starts) if totals[at]]
     heapq.heapify(queue)
     report = _SentReport(orders, senders, origin_ns)
@@ -118,7 +120,7 @@ def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: 
         if now >= report.due_ns and not report.last:
             report.tell(now)
         sender = senders[at]
-        if now >= end_ns:
+        if now >= ends[at]:
             heapq.heappop(queue)
             continue
         if not sender.send(totals[at] - sender.sent):
@@ -131,7 +133,7 @@ def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: 
             continue
         next_ns = max(starts[at] + sender.sent / sender.batch * gaps[at], now + gaps[at] * _CATCH_UP)
         heapq.heapreplace(queue, (int(next_ns), at))
-    report.tell(max(now_ns(), end_ns))
+    report.tell(max(now_ns(), origin_ns + int(orders.duration_s * 1e9)))
 
 
 class _SentReport:
@@ -225,7 +227,7 @@ class _Receiver:
             self._foreign[at] += got.foreign
             if len(numbers):
                 self._heard_ns = SYSTEM.now_ns()
-                self._origin_ns = self._origin_ns or self._heard_ns
+                self._origin_ns = self._origin_ns or self._heard_ns - int(self._orders.flows[at].begins_s * 1e9)
                 self._accounts[at].add(numbers, stamps, at_ns)
 
     def _tell_interval(self, end_s: float) -> None:

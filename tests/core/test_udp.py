@@ -107,6 +107,28 @@ class Steps(unittest.TestCase):
         loads = [figure.labels["load"] for figure in figures if figure.quantity == "udp-offered"]
         self.assertEqual(loads, ["6.072 Mb/s", "12.14 Mb/s"] * 2)
 
+    def test_without_a_pause_each_load_has_flows_of_its_own_in_one_trial(self) -> None:
+        path = SimulatedPath(carries_fps=700)
+        test = UdpTest("send", PATTERN, (MEGA,), "steps", (0.5, 1.0, 0.5), continuous=True)
+        figures = found_on(path, test).figures
+        (trial,) = path.trials
+        self.assertEqual((trial.duration_s, trial.flows, test.expected_s), (6.0, 3, 6.0))
+        self.assertEqual([trial.span_s(service) for service in trial.services], [(0.0, 2.0), (2.0, 4.0), (4.0, 6.0)])
+        losses = {f.labels["load"]: f.value for f in figures if f.quantity == "datagram-loss"}
+        self.assertEqual(losses, {"6.072 Mb/s": 0.0, "12.14 Mb/s": 0.3, "6.072 Mb/s (2)": 0.0})
+        self.assertEqual(len({figure.key for figure in figures}), len(figures))
+
+    def test_how_much_flows_at_once(self) -> None:
+        services = (
+            UdpService(100, 64, flows=2),
+            UdpService(30, 64, begins_s=1, lasts_s=1),
+            UdpService(20, 64, lasts_s=1),
+        )
+        trial = UdpTrial(services, ("send",), 3.0)
+        self.assertEqual(trial.load_at_once_fps(range(4)), 130)
+        self.assertEqual(trial.load_at_once_fps([0, 3]), 70)
+        self.assertEqual(trial.load_at_once_fps([2, 3]), 30)
+
 
 class Lapses(unittest.TestCase):
     @staticmethod
@@ -124,6 +146,16 @@ class Lapses(unittest.TestCase):
 
     def test_a_step_is_measured_again_after_a_lapse_of_the_host(self) -> None:
         self.assertEqual(self.measured(950, 1000), (2, {""}))
+
+    def test_of_several_tries_the_one_with_the_fewest_lapses_counts(self) -> None:
+        class Unsteady(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.host_fps = (950, 990, 900)[len(self.trials)]
+                return super().run(trial, observer)
+
+        test = UdpTest("send", PATTERN, (MEGA,), "steps", (0.98, 1.0), continuous=True)
+        marked = {f.labels["load"] for f in found_on(Unsteady(), test).figures if f.mark}
+        self.assertEqual(marked, {"12.14 Mb/s"})
 
     def test_the_third_lapse_counts_as_the_testers(self) -> None:
         self.assertEqual(self.measured(950, 900, 950), (3, {"tester-limit"}))

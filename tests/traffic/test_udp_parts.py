@@ -45,7 +45,7 @@ class FlowsOfOneService(unittest.TestCase):
 
 class Orders(unittest.TestCase):
     def test_there_and_back(self) -> None:
-        orders = UdpOrders("sender", 7, [FlowOrder(3, 0, 1, 100.0, 64, 0.25)], 1.5, 0.5, 8, "auto")
+        orders = UdpOrders("sender", 7, [FlowOrder(3, 0, 1, 100.0, 64, 0.25, 0.0, 1.5)], 1.5, 0.5, 8, "auto")
         self.assertEqual(UdpOrders.decode(orders.encode()), orders)
 
     def test_flows_are_numbered_through_all_services(self) -> None:

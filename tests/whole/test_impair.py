@@ -323,6 +323,14 @@ class Sweeping(ProgramTest):
         done = self.harvok("udp", address, *words, "--plot", str(plot))
         self.assertIn("20.00 Mb/s", done.stdout)
         self.assertGreater(plot.stat().st_size, 10_000)
+        without = ("--steps", "2M,5M,2M", "--duration", "500ms", "--direction", "send", "--continuous", "--json")
+        record = json.loads(self.harvok("udp", address, *without).stdout)
+        received = [f["labels"]["load"] for f in record["figures"] if f["quantity"] == "udp-received"]
+        self.assertEqual(received, ["2.000 Mb/s", "5.000 Mb/s", "2.000 Mb/s (2)"])
+        sent = [flow["datagrams"] for flow in record["trials"][-1]["result"]["directions"][0]["sender"]["sent"]]
+        self.assertEqual(len(sent), 3)
+        self.assertGreater(min(sent), 0)
+        self.assertIn("between what", self.harvok("udp", address, "--rate", "5M", "--continuous", code=2).stderr)
         self.assertIn("need --steps", self.harvok("udp", address, "--rate", "5M", "--plot", "x.png", code=2).stderr)
 
     def test_a_sweep_of_flows_is_read_and_drawn(self) -> None:

@@ -64,6 +64,14 @@ Steps = Annotated[
         help="One trial at each of these loads, in this order; or a range FIRST..LAST/COUNT, downwards as well.",
     ),
 ]
+Continuous = Annotated[
+    bool,
+    typer.Option(
+        "--continuous",
+        rich_help_panel=WHAT,
+        help="All --steps in one trial without a pause: what queues up at one load is carried over to the next.",
+    ),
+]
 Search = Annotated[
     bool, typer.Option("--search", rich_help_panel=WHAT, help="Search the highest load that arrives whole.")
 ]
@@ -132,6 +140,7 @@ def udp(
     direction: Direction = "each",
     rate: Rate = None,
     steps: Steps = None,
+    continuous: Continuous = False,
     search: Search = False,
     services: Services = None,
     frame_size: FrameSize = None,
@@ -174,6 +183,8 @@ def udp(
     check_plot(plot)
     if plot is not None and steps is None:
         raise typer.BadParameter("loss and delay over load need --steps", param_hint="'--plot'")
+    if continuous and steps is None:
+        raise typer.BadParameter("without a pause between what? Give --steps", param_hint="'--continuous'")
     if frame_size is not None and payload is not None:
         raise typer.BadParameter("give either a frame size or a payload", param_hint="'--payload'")
     if group is not None and direction != "send":
@@ -187,7 +198,14 @@ def udp(
         test = UdpTest(direction, trial, read_services(services), "services", together_s=duration * 2)
     else:
         pattern = ServiceSpec(0.0, frame_size, payload, flows=flows, dscp=dscp)
-        test = _test(UdpTest(direction, trial, (pattern,)), rate, steps, search, resolution, loss_tolerance)
+        test = _test(
+            UdpTest(direction, trial, (pattern,), continuous=continuous),
+            rate,
+            steps,
+            search,
+            resolution,
+            loss_tolerance,
+        )
     request = FlowRequest(
         stations=stations_settings(station, token, local, interface, ip_version, name, rated),
         test=test,
@@ -224,7 +242,8 @@ def _test(
     if steps is not None:
         rates = _rates(steps)
         shares = tuple(one / max(rates) for one in rates)
-        return replace(pattern, services=(replace(spec, rate_bps=max(rates)),), mode="steps", shares=shares)
+        at_most = (replace(spec, rate_bps=max(rates)),)
+        return replace(pattern, services=at_most, mode="steps", shares=shares)
     if rate_bps is None:
         raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
     test = replace(pattern, services=(replace(spec, rate_bps=rate_bps),))

@@ -8,7 +8,7 @@ from harvok.core.models.conditions import Model
 from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
 from harvok.core.udp_trial import UdpInterval, UdpSummary, UdpTrial
 
-PROTOCOL = 2
+PROTOCOL = 3
 DEFAULT_CONTROL_PORT = 26470
 
 
