@@ -131,11 +131,11 @@ def _check_udp(trial: UdpTrial) -> None:
         )
     if any(not 0 < service.load_fps <= 1e9 or service.flows < 1 for service in trial.services):
         raise ProtocolError("every service needs a load and a flow", "Correct the request.")
+    if trial.interval_s < 0.05 or trial.duration_s <= 0:
+        raise ProtocolError("intervals are at least 50 ms, and a trial takes some time", "Correct the request.")
     spans = [trial.span_s(service) for service in trial.services]
     if any(not 0 <= begins_s < ends_s <= trial.duration_s + 1e-6 for begins_s, ends_s in spans):
         raise ProtocolError("every service flows for some time within the trial", "Correct the request.")
-    if trial.interval_s < 0.05 or trial.duration_s <= 0:
-        raise ProtocolError("intervals are at least 50 ms, and a trial takes some time", "Correct the request.")
     if trial.group and "receive" in trial.directions:
         raise ProtocolError("a station sends nothing to a multicast group", "Measure in direction send.")
     if trial.group and not _is_group(trial.group):
