@@ -8,6 +8,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link
+from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.core.models.run import RigRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.delay import DelayFindings, DelayTest, delay_test
@@ -23,7 +24,8 @@ from harvok.runner.lock import one_test_at_a_time
 from harvok.station.client import parse_station, resolve
 from harvok.traffic.delay import Way, find_way
 
-_STATION_REFLECTOR_PORT = 26472
+_REFLECTOR_ABOVE = 2
+_STATION_REFLECTOR_PORT = DEFAULT_CONTROL_PORT + _REFLECTOR_ABOVE
 _AROUND_S = 5.0
 
 
@@ -77,6 +79,13 @@ def reflector_port(request: DelayRequest) -> int | None:
     if request.port not in (None, port):
         raise UsageError(f"{target} and --port {request.port} name different ports", "Give one of them.")
     return port
+
+
+def reflector_of(station: str) -> int | None:
+    """The reflector's port of a station that is named with its control port, two above it; None without one, when the
+    usual ones are tried."""
+    _, port = parse_station(station)
+    return None if port == DEFAULT_CONTROL_PORT else port + _REFLECTOR_ABOVE
 
 
 def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: Clock) -> Way:

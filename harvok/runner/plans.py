@@ -7,13 +7,13 @@ where it stopped when it is run again under the same name, since the series say 
 import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.models.plan import PLAN, FramesStep, Plan, Step
+from harvok.core.models.plan import PLAN, DelayStep, Plan, RigStep, Step
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
@@ -22,7 +22,9 @@ from harvok.errors import ImpairmentError, PlanError
 from harvok.logbook.store import Logbook
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
+from harvok.runner.delay import DelayRequest, reflector_of, run_delay
 from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.impair import ask, borrowed_bridge
@@ -30,6 +32,7 @@ from harvok.runner.keeping import Label, OnRecord
 from harvok.runner.kept_sweeps import BASELINES, is_sweep, kept_sweep
 from harvok.runner.samples import as_series
 from harvok.runner.sweeps import SweepRequest, run_sweep
+from harvok.station.client import parse_station
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -98,7 +101,7 @@ def expected_s(file: PlanFile) -> float:
     """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
     total_s = 0.0
     for step in file.plan.steps:
-        if not isinstance(step, FramesStep):
+        if not isinstance(step, RigStep):
             _impairment(step)
             once_s = (step.made().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
         else:
@@ -108,7 +111,7 @@ def expected_s(file: PlanFile) -> float:
     return total_s
 
 
-def rig_of(file: PlanFile, step: FramesStep) -> RigFile:
+def rig_of(file: PlanFile, step: RigStep) -> RigFile:
     """The rig of a step. Raises PlanError when its impairment has no virtual rig to stand in."""
     rig = file.rig
     assert rig  # the model sees to it
@@ -152,10 +155,12 @@ def run_plan(
             if step is not before:
                 bench(step.name, step.instruction)
                 before = step
-            if usual and not isinstance(step, FramesStep):
+            if usual and not isinstance(step, RigStep):
                 ask("change", _impairment(step) or usual)
             asked = _asked(request, step, number)
-            if step.over:
+            if isinstance(asked, DelayRequest):
+                run_delay(asked, observer, on_record, clock)
+            elif step.over:
                 sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
                 run_sweep(sweep, observer, on_record, _say_nothing, clock)
             elif isinstance(asked, FrameRequest):
@@ -177,7 +182,7 @@ def _say_nothing(number: int, of: int, what: str) -> None:
 def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
     """What the bridge of this host does by itself, while steps of flows may have it do something else; None when none
     of them asks for it. Raises PlanError for an impairment that there is not, NothingFoundError without a bridge."""
-    asked = [_impairment(step) for step in plan.steps if not isinstance(step, FramesStep)]
+    asked = [_impairment(step) for step in plan.steps if not isinstance(step, RigStep)]
     if not any(asked):
         yield None
         return
@@ -185,7 +190,7 @@ def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
         yield usual
 
 
-def _impairment(step: Step) -> ImpairmentFile | None:
+def _impairment(step: Step | RigStep) -> ImpairmentFile | None:
     """The impairment that a step names, if any. Raises PlanError when there is none of that name."""
     if step.impairment is None:
         return None
@@ -241,16 +246,27 @@ def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunReco
         )
 
 
-def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | FlowRequest:
+def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | FlowRequest | DelayRequest:
     """One run of a step, or what a sweep varies."""
     plan = request.file.plan
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
     label = Label(request.series(step.name), attributes, step.instruction)
-    if isinstance(step, FramesStep):
+    if isinstance(step, RigStep):
         rig = rig_of(request.file, step)
         test = step.made(rig.rated)
         return FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
     station = request.station or plan.station
     assert station
     settings = StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
+    if isinstance(step, DelayStep):
+        return DelayRequest(
+            stations=settings if step.needs_token else replace(settings, station=parse_station(station)[0]),
+            test=step.made(),
+            logbook=request.logbook,
+            command=request.command,
+            port=None if step.needs_token else reflector_of(station),
+            load=LoadSettings(step.load_rate),
+            label=label,
+            wait_s=request.wait_s,
+        )
     return FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)

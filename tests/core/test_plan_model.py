@@ -5,7 +5,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from harvok.core.models.plan import PLAN, FramesStep, Plan, TcpStep, UdpStep
+from harvok.core.models.plan import PLAN, DelayStep, FramesStep, Plan, RampStep, TcpStep, UdpStep
 
 TWO_STEPS: dict[str, Any] = {
     "version": 1,
@@ -67,6 +67,27 @@ class Tests(unittest.TestCase):
         self.assertEqual((test.settings.line_bps, test.settings.directions), (10e9, ("send", "receive")))
         self.assertEqual(([size.name for size in test.sizes], test.settings.ip_version), (["64", "aag"], None))
 
+    def test_a_ramp_step(self) -> None:
+        step = {"name": "up", "test": "ramp", "loads": "20%..80%/3", "hold": "2s", "continuous": True, "ip_version": 6}
+        (made,) = plan(rig="a.toml", steps=[step]).steps
+        assert isinstance(made, RampStep)
+        test = made.made(1e9)
+        self.assertEqual([round(share, 3) for share in test.shares], [0.2, 0.5, 0.8])
+        self.assertEqual((test.settings.full_s, test.settings.pause_s, test.continuous), (2.0, 1.0, True))
+        self.assertEqual([size.name for size in test.sizes], ["86", "1518"])
+        self.assertFalse(made.needs_token)
+
+    def test_delay_steps(self) -> None:
+        steps = [
+            {"name": "idle", "test": "delay", "packets": 20, "gap": "10ms"},
+            {"name": "tcp", "test": "delay", "load": "each"},
+            {"name": "udp", "test": "delay", "load": "send", "load_rate": "100M"},
+        ]
+        made = [step.made() for step in plan(steps=steps).steps if isinstance(step, DelayStep)]
+        self.assertEqual([test.loads for test in made], [(), ("tcp-send", "tcp-receive"), ("udp-send",)])
+        self.assertEqual((made[0].trial.packets, made[0].trial.gap_s, made[2].load_bps), (20, 0.01, 100e6))
+        self.assertEqual([step.needs_token for step in plan(steps=steps).steps], [False, True, True])
+
     def test_ipv6_frames_are_large_enough_by_themselves(self) -> None:
         (made,) = plan(rig="a.toml", steps=[{"name": "six", "test": "rfc2544", "ip_version": 6}]).steps
         assert isinstance(made, FramesStep)
@@ -126,6 +147,7 @@ class Sweeps(unittest.TestCase):
             ({"steps": [SWEPT], "criteria": [point]}, "needs the step of a sweep"),
             ({"steps": [SWEPT], "criteria": [point | {"step": "far"}]}, "no point with delay=9ms"),
             ({"rig": "a", "steps": [frames | {"over": ["load=10%,20%"]}]}, "no load of its own"),
+            ({"steps": [{"name": "d", "test": "delay", "over": ["dscp=0,46"]}]}, "delay cannot be swept"),
             ({"rig": "a", "steps": [frames | {"over": ["delay=0,5ms"], "tests": ["latency"]}]}, "about the throughput"),
             ({"rig": "a", "steps": [frames | {"over": ["delay=0,5ms"], "frame_sizes": []}]}, "one of frame_sizes"),
         ):
@@ -150,6 +172,9 @@ class WhatDoesNotHold(unittest.TestCase):
             ({"criteria": [{"figure": "ceiling", "against": "before", "largest_regression": "1%"}]}, "cannot regress"),
             ({"criteria": [{"figure": "latency-p999", "most": "5"}]}, "'5'"),
             ({"confidence": "100%"}, "less than 1"),
+            ({"steps": [{"name": "a", "test": "ramp"}]}, "needs a rig"),
+            ({"rig": "a", "steps": [{"name": "a", "test": "ramp", "loads": "0.5"}]}, "not a percentage"),
+            ({"rig": "a", "steps": [{"name": "a", "test": "ramp", "loads": "1%..99%/99"}]}, "64 loads at most"),
         ):
             with self.assertRaises(ValidationError) as caught:
                 plan(**changes)

@@ -76,6 +76,47 @@ direction = "send"
 over = ["load=500k,2M"]
 """
 
+RAMP_AND_DELAY = """
+version = 1
+name = "after-overload"
+rig = "rig.toml"
+station = "nowhere.invalid"
+repeats = 2
+least_repeats = 2
+[[steps]]
+name = "loads"
+test = "ramp"
+loads = "30%,90%,30%"
+frame_sizes = [64]
+hold = "1s"
+continuous = true
+[[steps]]
+name = "idle"
+test = "delay"
+packets = 5
+gap = "5ms"
+[[steps]]
+name = "busy"
+test = "delay"
+packets = 5
+gap = "20ms"
+load = "send"
+[[criteria]]
+step = "loads"
+figure = "frame-loss"
+load = "30 %"
+most = "0%"
+[[criteria]]
+step = "loads"
+figure = "frame-loss"
+load = "90 %"
+most = "1%"
+[[criteria]]
+step = "idle"
+figure = "two-way-loss"
+most = "50%"
+"""
+
 
 class Plans(ProgramTest):
     def setUp(self) -> None:
@@ -197,6 +238,22 @@ class Plans(ProgramTest):
             self.assertIn("send: against the baseline", text)
             self.assertIn("knee: from frame-size 512 on, nothing is gained", text)
         self.assertIn("data:image/svg", (self.folder / "s.html").read_text())
+
+    def test_ramps_and_delay(self) -> None:
+        self.write(RAMP_AND_DELAY)
+        _, address = self.station()
+        said = self.harvok("plan", "check", "plan.toml").stdout
+        self.assertIn("loads 30%,90%,30%, 64 B, send, 1 s each without a pause", said)
+        self.assertIn("delay of 5 packets, one every 20.00 ms, idle and under load (send)", said)
+        told = self.harvok("run", "plan.toml", "--station", address, "--json", code=1)
+        findings = {finding["where"]: finding["verdict"] for finding in json.loads(told.stdout)["findings"]}
+        wanted = {"loads, send, 64 B, 90 %": "REJECT", "loads, send, 64 B, 30 %": "ACCEPT", "idle": "ACCEPT"}
+        self.assertEqual(findings, wanted)
+        shown = self.harvok("run", "plan.toml", "--station", address, "--judge-only", code=1).stdout
+        self.assertIn("delay that load adds, tcp-send", shown)
+        self.assertIn("frame loss, send, 64 B, 30 % (2)", shown)
+        self.harvok("report", "make", "after-overload.loads", "--to", "r.html")
+        self.assertIn("what became of the load", (self.folder / "r.html").read_text())
 
     def test_a_sweep_of_udp_loads_towards_another_station(self) -> None:
         self.write(LOADS)

@@ -108,8 +108,8 @@ def _unit(plan: "Plan", given: dict[str, str], ask: bool) -> dict[str, str]:
 
 
 def _token(plan: "Plan", token: str | None) -> str:
-    """The station's token, which a plan with TCP or UDP steps needs."""
-    if all(step.test == "rfc2544" for step in plan.steps):
+    """The station's token, which a plan needs with steps of TCP or UDP, or under their load."""
+    if not any(step.needs_token for step in plan.steps):
         return ""
     from harvok.cli.station_options import ask_token
 

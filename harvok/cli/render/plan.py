@@ -13,20 +13,25 @@ from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.figures import Figure
 from harvok.core.judgement.compare import where
 from harvok.core.measures.statistics import summarise
-from harvok.core.models.plan import FramesStep, Plan, PlanCriterion, Step, UdpStep
+from harvok.core.models.plan import DelayStep, Plan, PlanCriterion, RampStep, RigStep, Step, UdpStep
 from harvok.core.models.rig import RigFile
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_quantity, format_rate, format_share, format_span, format_speed
+from harvok.core.units import format_duration, format_quantity, format_rate, format_share, format_span, format_speed
 from harvok.reports.rig_drawing import drawing
 from harvok.runner.plans import PlanOutcome
 
 _SHOWN = (
-    "goodput-settled", "ceiling-share", "udp-received", "udp-throughput", "datagram-loss", "throughput", "latency-p999",
+    "goodput-settled", "ceiling-share", "udp-received", "udp-throughput", "datagram-loss", "two-way-delay-median",
+    "two-way-delay-p99", "two-way-loss", "delay-under-load", "throughput", "frame-loss", "latency-p999",
 )  # fmt: skip
-_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received", "throughput-share")
+_HEADLINES = (
+    "goodput-settled", "udp-throughput", "udp-received", "two-way-delay-median", "delay-under-load", "throughput-share",
+    "frame-loss",
+)  # fmt: skip
 _MOST_ACCEPTED = 6
+_SEVEN_SIZES = "RFC 2544's seven sizes"
 
 
 def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: float) -> None:
@@ -66,10 +71,17 @@ def step_words(plan: Plan, step: Step) -> str:
 
 
 def _test_words(step: Step) -> str:
-    if isinstance(step, FramesStep):
-        sizes = ", ".join(map(str, step.frame_sizes)) or "RFC 2544's seven sizes"
+    if isinstance(step, RigStep):
         through = f", through {step.impairment}" if step.impairment else ""
-        return f"{' '.join(step.tests)}, {sizes}, {step.direction}, trials of {format_span(step.duration)}{through}"
+        sizes = ", ".join(map(str, step.frame_sizes))
+        if isinstance(step, RampStep):
+            held = f"{format_span(step.hold)} each{' without a pause' if step.continuous else ''}"
+            return f"loads {step.loads}, {sizes or '64, 1518'} B, {step.direction}, {held}{through}"
+        lasting = f"{step.direction}, trials of {format_span(step.duration)}{through}"
+        return f"{' '.join(step.tests)}, {sizes or _SEVEN_SIZES}, {lasting}"
+    if isinstance(step, DelayStep):
+        load = "" if step.load == "none" else f", idle and under load ({step.load})"
+        return f"delay of {step.packets} packets, one every {format_duration(step.gap)}{load}"
     flows = f", {step.flows} flows" if step.flows > 1 else ""
     if isinstance(step, UdpStep):
         what = f"highest UDP rate up to {format_rate(step.rate)}" if step.search else f"UDP at {format_rate(step.rate)}"
@@ -120,7 +132,7 @@ class PlanView(Observer):
 
 def _headlines(figures: Sequence[Figure]) -> list[str]:
     shown = [f for f in figures if f.quantity in _HEADLINES]
-    return [f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}" for f in shown]
+    return [f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}".strip() for f in shown]
 
 
 def show_outcome(console: Console, name: str, outcome: PlanOutcome) -> None:
@@ -164,5 +176,5 @@ def _figures(steps: Mapping[str, Sequence[RunRecord]]) -> Table:
                 if summary
                 else [DASH, DASH]
             )
-        table.add_row(f"{QUANTITIES[quantity].name}, {of}", *cells)
+        table.add_row(", ".join(filter(None, (QUANTITIES[quantity].name, of))), *cells)
     return table

@@ -1,23 +1,28 @@
 """A plan as a TOML file: what a senior engineer writes once and anyone can run. docs/plans.md explains every key."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Annotated, Literal, Self
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
+from harvok.core.delay_trial import DelayTrial
 from harvok.core.ends import Direction, DirectionChoice
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
+from harvok.core.frame_trial import MOST_STEPS
 from harvok.core.judgement.criteria import Criterion, Rules
 from harvok.core.mixes import frame_size
 from harvok.core.models.conditions import Model
 from harvok.core.models.rig import Duration, Rate, Share, Size
-from harvok.core.procedures.frames import FrameSettings
+from harvok.core.procedures.delay import DelayTest
+from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import Form
+from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest, TestName
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
-from harvok.core.sweeps.axes import Axis, parse_axes, point_name, points_of
+from harvok.core.sweeps.axes import Axis, parse_axes, parse_axis, point_name, points_of
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpTrial
@@ -26,6 +31,8 @@ from harvok.core.wire.test_frame import least_frame_bytes
 from harvok.errors import BadQuantityError, UsageError
 
 _SLOWEST_TICK_S = 0.1
+_RAMP_SIZES = (64, 1518)
+_SWEPT = ("tcp", "udp", "rfc2544")
 _FRAME_DIRECTIONS: dict[str, tuple[Direction, ...]] = {
     "send": ("send",),
     "receive": ("receive",),
@@ -46,6 +53,11 @@ class _Step(Model):
     impairment: str | None = None
     over: list[str] = []
 
+    @property
+    def needs_token(self) -> bool:
+        """Whether the station is asked for traffic of its own."""
+        return True
+
     @model_validator(mode="after")
     def _varies_what_can_be_varied(self) -> Self:
         self.axes()
@@ -53,8 +65,11 @@ class _Step(Model):
 
     def axes(self) -> tuple[Axis, ...]:
         """What is varied; empty for a step that is no sweep. Raises ValueError."""
+        test = getattr(self, "test", "")
+        if self.over and test not in _SWEPT:
+            raise ValueError(f"over: {test} cannot be swept, only {', '.join(_SWEPT)}")
         try:
-            return parse_axes(self.over, getattr(self, "test", "tcp")) if self.over else ()
+            return parse_axes(self.over, test) if self.over else ()
         except UsageError as error:
             raise ValueError(f"over: {error.message}. {error.hint}") from error
 
@@ -111,19 +126,38 @@ class UdpStep(_Step):
         return UdpTest(self.direction, trial, (spec,), mode, resolution=self.resolution)
 
 
-class FramesStep(_Step):
-    """RFC 2544 on the plan's rig."""
+class DelayStep(_Step):
+    """Two-way delay to the plan's station, idle and, with `load`, while TCP or UDP fills the link."""
 
-    test: Literal["rfc2544"]
-    tests: tuple[TestName, ...] = ("throughput", "latency")
+    test: Literal["delay"]
+    packets: Annotated[int, Field(ge=1, le=1_000_000)] = 100
+    gap: Annotated[Duration, Field(gt=0)] = 0.1
+    load: Literal["none", "send", "receive", "each"] = "none"
+    load_rate: Rate | None = None
+    dscp: Annotated[int, Field(ge=0, le=63)] | None = None
+
+    @property
+    def needs_token(self) -> bool:
+        return self.load != "none"
+
+    def made(self) -> DelayTest:
+        """The test to run; the load is UDP where a rate is given, TCP otherwise."""
+        ways = {"none": (), "each": ("send", "receive")}.get(self.load, (self.load,))
+        loads = tuple(f"{'udp' if self.load_rate else 'tcp'}-{way}" for way in ways)
+        return DelayTest(DelayTrial(self.packets, self.gap, dscp=self.dscp), loads, self.load_rate)  # type: ignore[arg-type]
+
+
+class RigStep(_Step):
+    """What all steps on the plan's rig have: which frames, in which directions, and the pause after a trial."""
+
     frame_sizes: list[str | int] = []
     direction: Literal["send", "receive", "both"] = "send"
     ip_version: Literal[4, 6, "none"] = 4
-    duration: Annotated[Duration, Field(ge=1)] = 60.0
     trial_pause: Duration = 7.0
-    resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.001
-    loss_tolerance: Share = 0.0
-    latency_form: Form = "modern"
+
+    @property
+    def needs_token(self) -> bool:
+        return False
 
     @field_validator("frame_sizes")
     @classmethod
@@ -134,6 +168,66 @@ class FramesStep(_Step):
             except UsageError as error:
                 raise ValueError(error.message) from error
         return sizes
+
+    def sizes(self, usual: Sequence[int]) -> tuple[FrameSize, ...]:
+        """The frame sizes, or the usual ones, as far as they can hold a test header."""
+        asked = self.frame_sizes or [max(size, least_frame_bytes(self.ip)) for size in usual]
+        return tuple(frame_size(str(size)) for size in asked)
+
+    @property
+    def ip(self) -> Literal[4, 6] | None:
+        return None if self.ip_version == "none" else self.ip_version
+
+    def settings(self, line_bps: float, full_s: float) -> FrameSettings:
+        """What every trial has in common, between ports of a speed."""
+        return FrameSettings(
+            line_bps=line_bps,
+            directions=_FRAME_DIRECTIONS[self.direction],
+            ip_version=self.ip,
+            full_s=full_s,
+            pause_s=self.trial_pause,
+        )
+
+
+def _shares(loads: str) -> tuple[float, ...]:
+    """Reads 10%,50% or a range of shares. Raises ValueError."""
+    try:
+        return tuple(setting.number or 0.0 for setting in parse_axis(f"load={loads}", "load", least=1).values)
+    except UsageError as error:
+        raise ValueError(f"{error.message}. {error.hint}") from error
+
+
+class RampStep(RigStep):
+    """Loads on the plan's rig, shares of the line rate, one after the other."""
+
+    test: Literal["ramp"]
+    loads: str = "10%..100%/10"
+    hold: Annotated[Duration, Field(ge=0.5)] = 5.0
+    trial_pause: Duration = 1.0
+    continuous: bool = False
+
+    @field_validator("loads")
+    @classmethod
+    def _loads(cls, loads: str) -> str:
+        if len(_shares(loads)) > MOST_STEPS:
+            raise ValueError(f"{MOST_STEPS} loads at most")
+        return loads
+
+    def made(self, line_bps: float) -> LoadTest:
+        """The test to run between ports of a speed."""
+        settings = self.settings(line_bps, self.hold)
+        return LoadTest(_shares(self.loads), self.sizes(_RAMP_SIZES), settings, self.continuous)
+
+
+class FramesStep(RigStep):
+    """RFC 2544 on the plan's rig."""
+
+    test: Literal["rfc2544"]
+    tests: tuple[TestName, ...] = ("throughput", "latency")
+    duration: Annotated[Duration, Field(ge=1)] = 60.0
+    resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.001
+    loss_tolerance: Share = 0.0
+    latency_form: Form = "modern"
 
     @model_validator(mode="after")
     def _can_be_swept(self) -> Self:
@@ -146,21 +240,15 @@ class FramesStep(_Step):
 
     def made(self, line_bps: float) -> FrameTest:
         """The test to run between ports of a speed."""
-        ip: Literal[4, 6] | None = None if self.ip_version == "none" else self.ip_version
-        settings = FrameSettings(
-            line_bps=line_bps,
-            directions=_FRAME_DIRECTIONS[self.direction],
-            ip_version=ip,
+        settings = replace(
+            self.settings(line_bps, self.duration),
             loss_tolerance=self.loss_tolerance,
-            full_s=self.duration,
             short_s=min(max(self.duration / 60, 0.2), 2.0),
             resolution=self.resolution,
-            pause_s=self.trial_pause,
         )
-        sizes = self.frame_sizes or [max(size, least_frame_bytes(ip)) for size in RFC2544_FRAME_SIZES]
         return FrameTest(
             tests=self.tests,
-            sizes=tuple(frame_size(str(size)) for size in sizes),
+            sizes=self.sizes(RFC2544_FRAME_SIZES),
             settings=settings,
             latency_form=self.latency_form,
             stream_s=2 * self.duration,
@@ -168,7 +256,7 @@ class FramesStep(_Step):
         )
 
 
-AnyStep = TcpStep | UdpStep | FramesStep
+AnyStep = TcpStep | UdpStep | DelayStep | FramesStep | RampStep
 Step = Annotated[AnyStep, Field(discriminator="test")]
 
 
@@ -229,7 +317,7 @@ class PlanCriterion(Model):
 
 
 class Plan(Model):
-    """A plan: between what, which steps, what is acceptable. TCP and UDP steps need a `station`, frame steps a `rig`.
+    """A plan: between what, which steps, what is acceptable. Steps on a rig need a `rig`, all others a `station`.
 
     `unit` names what is to be recorded of the unit under test. `alternate` takes the repeats of the steps in turn
     (A B A B), so that drift cancels out.
@@ -256,10 +344,10 @@ class Plan(Model):
         twice = {name for name in names if names.count(name) > 1}
         if twice:
             raise ValueError(f"two steps are called {min(twice)}")
-        wanted = {"tcp": "station", "udp": "station", "rfc2544": "rig"}
         for step in self.steps:
-            if getattr(self, wanted[step.test]) is None:
-                raise ValueError(f"step {step.name} is a test of {step.test}, so the plan needs a {wanted[step.test]}")
+            wanted = "rig" if isinstance(step, RigStep) else "station"
+            if getattr(self, wanted) is None:
+                raise ValueError(f"step {step.name} is a test of {step.test}, so the plan needs a {wanted}")
         for criterion in self.criteria:
             for name in (criterion.step, criterion.against):
                 if name is not None and name not in names:
