@@ -13,6 +13,7 @@ _MARKERS = "osD^v"
 _GREY = "#5a5a5a"
 _MOST_LETTERS = 70  # more than these do not fit side by side
 _MOST_LEGEND_ROWS = 4
+_ROOM_FOR_LEGEND = 20  # on a logarithmic axis
 _MOST_LINEAR = 30  # from the least to the greatest: beyond, the small ones would all lie on the axis
 
 Style = Literal["measured", "expected", "reference"]
@@ -93,7 +94,7 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     least = min((value for c in measured for value in c.values if value is not None), default=0.0)
     if least > 0 and top > _MOST_LINEAR * least:
         axes.set_yscale("log")
-        axes.set_ylim(least / 2, top * 2)
+        axes.set_ylim(least / 2, top * (_ROOM_FOR_LEGEND if len(panel.curves) > 1 else 2))
         axes.yaxis.set_major_formatter(lambda value, _: f"{value:g}")
     else:
         axes.set_ylim(-0.05 * (top or 1.0), 1.2 * (top or 1.0))

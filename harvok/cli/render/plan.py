@@ -17,6 +17,7 @@ from harvok.core.models.plan import DelayStep, Plan, PlanCriterion, RampStep, Ri
 from harvok.core.models.rig import RigFile
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
+from harvok.core.procedures.load import LoadTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_duration, format_quantity, format_rate, format_share, format_span, format_speed
 from harvok.reports.rig_drawing import drawing
@@ -126,12 +127,21 @@ class PlanView(Observer):
     def record(self, record: RunRecord) -> None:
         """One finished run, in its main figures."""
         step = (record.series or "").removeprefix(f"{self._name}.")
-        said = "; ".join(_headlines(record.figures)) if record.state == "complete" else record.state
+        said = "; ".join(_headlines(record)) if record.state == "complete" else record.state
         self._console.print(Text(f"  {step}: {said}  (run {record.id})"), soft_wrap=True)
 
 
-def _headlines(figures: Sequence[Figure]) -> list[str]:
-    shown = [f for f in figures if f.quantity in _HEADLINES]
+def _shown(record: RunRecord, quantities: Sequence[str]) -> list[Figure]:
+    """Some figures of a run; the loss at each load only where that is what the run was about."""
+    return [
+        figure
+        for figure in record.figures
+        if figure.quantity in quantities and (figure.quantity != "frame-loss" or isinstance(record.test, LoadTest))
+    ]
+
+
+def _headlines(record: RunRecord) -> list[str]:
+    shown = _shown(record, _HEADLINES)
     return [f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}".strip() for f in shown]
 
 
@@ -165,7 +175,7 @@ def _figures(steps: Mapping[str, Sequence[RunRecord]]) -> Table:
         table.add_column("spread", justify="right")
     values: dict[tuple[str, str], dict[str, list[float]]] = {}
     for step, records in steps.items():
-        for figure in (f for r in records if r.state == "complete" for f in r.figures if f.quantity in _SHOWN):
+        for figure in (f for r in records if r.state == "complete" for f in _shown(r, _SHOWN)):
             values.setdefault((figure.quantity, where(figure.labels)), {}).setdefault(step, []).append(figure.value)
     for (quantity, of), by_step in sorted(values.items(), key=lambda item: _SHOWN.index(item[0][0])):
         cells = []
