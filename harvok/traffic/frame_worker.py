@@ -155,7 +155,7 @@ class _Sender:
                 SYSTEM.sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
                 sleep_above_ns = _SLEEP_ABOVE_NS if now_ns() - due < _WAKE_BEFORE_NS else _NEVER_NS
             while (now := now_ns()) < due:
-                self._finish_batch()
+                pass
             late = now - due
             late_by[late.bit_length()] += 1
             if late > lapse_ns:
