@@ -78,6 +78,14 @@ def port_to_use(name: str, where_else: str, otherwise: str) -> PortState:
     return state
 
 
+def port_that_is_up(name: str, where_else: str, otherwise: str) -> PortState:
+    """The same of one that is up already. Raises PortError."""
+    state = port_to_use(name, where_else, otherwise)
+    if not state.up:
+        raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
+    return state
+
+
 def link_ups_counted(name: str) -> int | None:
     """How often the kernel has seen an interface come up; None where it does not count."""
     try:

@@ -82,15 +82,13 @@ def problems_of(file: RigFile) -> list[str]:
 
 
 def _usable_port(name: str, rated_bps: float) -> InterfaceFacts:
-    from harvok.host.interfaces import port_to_use
+    from harvok.host.interfaces import port_that_is_up
 
-    state = port_to_use(
+    state = port_that_is_up(
         name,
         "Correct the rig file, or plug the adapter in.",
         "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
     )
-    if not state.up:
-        raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
     if not state.carrier:
         raise PortError(f"the interface {name} has no link", "Check the lead and the port at its other end.")
     speed = state.facts.negotiated_bps

@@ -14,8 +14,8 @@ from typing import Any
 from harvok.clock import SYSTEM, Clock
 from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
-from harvok.errors import NothingFoundError, PortError, UsageError
-from harvok.host.interfaces import port_to_use
+from harvok.errors import NothingFoundError, UsageError
+from harvok.host.interfaces import port_that_is_up
 from harvok.host.left_over import CHANGED_FEATURES, KERNEL_IMPAIRMENT, notes_path
 from harvok.host.netem import is_on, put_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features
@@ -59,13 +59,11 @@ def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -
 
 def _check(name: str) -> None:
     """Raises PortError unless frames may be carried through a port."""
-    state = port_to_use(
+    port_that_is_up(
         name,
         "`harvok ports` lists them.",
         "An impairment would carry that network over to the other port: take ports that nothing else uses.",
     )
-    if not state.up:
-        raise PortError(f"the interface {name} is down", f"Bring it up first: ip link set {name} up")
 
 
 @contextlib.contextmanager

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
+from harvok.core.judgement.sample import Series
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import PLAN, DelayStep, Plan, RigStep, Step
 from harvok.core.models.rig import RigFile, VirtualRig
@@ -204,14 +205,14 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
     """Judges what the logbook has of a plan. Raises PlanError when its runs are of another version of the plan."""
     plan = request.file.plan
     with closing(Logbook(request.logbook)) as logbook:
-        known = logbook.series()
-        series, records, sweeps = {}, {}, {}
+        series: dict[str, Series] = {}
+        records, sweeps = {}, {}
         for step in plan.steps:
-            for part in step.parts():
-                found = logbook.series_records(request.series(part)) if request.series(part) in known else []
-                series[part] = as_series(part, found)
-            if kept := _kept(logbook, request, step):
-                records[step.name] = kept
+            kept = _kept(logbook, request, step)
+            series |= {part: as_series(part, kept.get(part, [])) for part in step.parts()}
+            if kept:
+                every = (record for group in kept.values() for record in group)
+                records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = kept_sweep(logbook, request.series(step.name)).readings()
     return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records, sweeps)
@@ -222,20 +223,19 @@ def _done(request: PlanRequest) -> dict[str, int]:
     found = {}
     with closing(Logbook(request.logbook)) as logbook:
         for step in request.file.plan.steps:
-            records = _kept(logbook, request, step)
-            found[step.name] = sum(record.state == "complete" for record in records)
+            kept = _kept(logbook, request, step)
+            found[step.name] = sum(record.state == "complete" for group in kept.values() for record in group)
     return found
 
 
-def _kept(logbook: Logbook, request: PlanRequest, step: Step) -> list[RunRecord]:
-    """Every run that the logbook has of a step, the baselines of a sweep included. Raises PlanError when one of them
-    is of another version of the plan."""
+def _kept(logbook: Logbook, request: PlanRequest, step: Step) -> dict[str, list[RunRecord]]:
+    """The runs that the logbook has of each part of a step, the baselines of a sweep included. Raises PlanError when
+    one of them is of another version of the plan."""
     known = logbook.series()
     parts = [*(f"{step.name}.{name}" for name in BASELINES), *step.parts()] if step.over else step.parts()
-    names = [name for name in map(request.series, parts) if name in known]
-    records = sorted((r for name in names for r in logbook.series_records(name)), key=lambda record: record.started)
-    _check_same_plan(request, step, records)
-    return records
+    kept = {part: logbook.series_records(request.series(part)) for part in parts if request.series(part) in known}
+    _check_same_plan(request, step, [record for group in kept.values() for record in group])
+    return kept
 
 
 def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunRecord]) -> None:

@@ -2,9 +2,10 @@
 
 import getpass
 import tempfile
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 from harvok import __version__
@@ -227,17 +228,21 @@ def _said_of(sweeps: Sweeps) -> list[str]:
     ]
 
 
-def _sweep_pictures(sweeps: Sweeps, kind: PictureKind) -> list[Picture]:
+def _sweep_pictures(sweeps: Sweeps, kind: PictureKind) -> Iterator[Picture]:
     from harvok.reports.sweep import draw_sweep
 
-    pictures = []
+    for name, readings in sweeps.items():
+        if readings:
+            yield from _drawn(f"sweep {name}", kind, partial(draw_sweep, readings, name))
+
+
+def _drawn(title: str, kind: PictureKind, draw: Callable[[Path], object]) -> Iterator[Picture]:
+    """What is drawn into a file, as a picture; nothing where nothing was."""
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"sweep.{kind}"
-        for name, readings in sweeps.items():
-            if readings:
-                draw_sweep(readings, name, path)
-                pictures.append(Picture(f"sweep {name}", path.read_bytes()))
-    return pictures
+        path = Path(folder) / f"picture.{kind}"
+        draw(path)
+        if path.exists():
+            yield Picture(title, path.read_bytes())
 
 
 def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -> list[Picture]:
@@ -267,11 +272,8 @@ def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[P
     """Loss and delay over the load, of a run that held several."""
     from harvok.reports.ramp import draw_ramp
 
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"ramp.{kind}"
-        for record in records:
-            if _is_ramp(record) and draw_ramp(record, path):
-                yield Picture("what became of the load", path.read_bytes())
+    for record in filter(_is_ramp, records):
+        yield from _drawn("what became of the load", kind, partial(draw_ramp, record))
 
 
 def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind) -> list[Picture]:

@@ -123,11 +123,9 @@ def _done(request: SweepRequest) -> Counter[str]:
     """How many complete runs the logbook has of each part of a sweep of that name."""
     done = Counter[str]()
     with closing(Logbook(request.base.logbook)) as logbook:
-        known = logbook.series()
         for name in (*BASELINES, *map(point_name, request.points)):
-            if f"{request.name}.{name}" in known:
-                records = logbook.series_records(f"{request.name}.{name}")
-                done[name] = sum(record.state == "complete" for record in records)
+            lines = logbook.lines(series=f"{request.name}.{name}")
+            done[name] = sum(line.state == "complete" for line in lines)
     return +done
 
 

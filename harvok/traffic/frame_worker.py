@@ -10,7 +10,7 @@ import json
 import os
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
@@ -31,14 +31,12 @@ from harvok.core.wire.frame_orders import (
 )
 from harvok.errors import HarvokError
 from harvok.traffic.counters import NOT_YET, Counters, FrameCell
+from harvok.traffic.pacing import Waiter
 from harvok.traffic.process import end_with_parent, enter, wake_precisely
 
 if TYPE_CHECKING:
     from harvok.traffic.rings import Block, ReceiveRing, SendRing
 
-_SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
-_NEVER_NS = 1 << 62
-"""A host that woke the sender too late once is not slept on again: the sender waits busily from there on."""
 _LAPSE_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
@@ -73,7 +71,7 @@ class _Sender:
         self._longest_stall_ns = self._held_back_ns = 0
         self._last_ns = 0
         self._starts = counters.row_cells(order.steps_row, len(order.steps))
-        self._sleep_above_ns = _SLEEP_ABOVE_NS
+        self._waiter = Waiter()
         self._views = {batch: self._cut(batch) for _, _, batch in order.steps}
 
     def _cut(self, batch: int) -> "tuple[list[Any], list[Any]]":
@@ -111,11 +109,6 @@ class _Sender:
     def _finish_batch(self) -> None:
         """Sends the rest of a batch of the largest size at once, in which a step ended that the host fell short of: the
         next step begins with a whole batch, and the kernel takes one slot after the other, leaving none out."""
-        import struct
-
-        import numpy as np
-
-        from harvok.core.wire.test_frame import balanced
         from harvok.traffic.rings import SEND_REQUEST
 
         rest = -self._slot % max(batch for _, _, batch in self._order.steps)
@@ -123,39 +116,40 @@ class _Sender:
             return
         here = slice(self._slot, self._slot + rest)
         self._hold_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
-        mark = struct.pack(">IQ", self._lap, SYSTEM.wall_ns())
-        finished = balanced(mark) if self._order.ip == 6 else mark
-        self._ring.mark[here] = np.frombuffer(finished, self._ring.mark.dtype)
+        self._ring.mark[here] = self._marker()(self._lap)
         self._ring.status[here].fill(SEND_REQUEST)
         self._ring.send()
         self._sent += rest
         self._lap, self._slot = self._lap + (here.stop == self._ring.slots), here.stop % self._ring.slots
 
-    def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
-        """The hot loop: all that it touches is cut and bound before it starts."""
+    def _marker(self) -> "Callable[[int], Any]":
+        """Makes the mark of a batch that is sent now: the lap of the ring, and the time."""
         import struct
 
         import numpy as np
 
         from harvok.core.wire.test_frame import balanced
+
+        pack, finish = struct.Struct(">IQ").pack, balanced if self._order.ip == 6 else bytes
+        from_bytes, kind, wall_ns = np.frombuffer, self._ring.mark.dtype, SYSTEM.wall_ns
+        return lambda lap: from_bytes(finish(pack(lap, wall_ns())), kind)
+
+    def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
+        """The hot loop: all that it touches is cut and bound before it starts."""
+        import numpy as np
+
         from harvok.traffic.rings import SEND_REQUEST
 
         status, marks = self._views[batch]
-        count, from_bytes, kind = np.count_nonzero, np.frombuffer, self._ring.mark.dtype
-        pack, finish = struct.Struct(">IQ").pack, balanced if self._order.ip == 6 else bytes
-        now_ns, wall_ns, give = SYSTEM.now_ns, SYSTEM.wall_ns, self._ring.send
+        count, mark_now, give = np.count_nonzero, self._marker(), self._ring.send
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns, lapse_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _LAPSE_NS)
         at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
-        sleep_above_ns = self._sleep_above_ns
-        now, upto = now_ns(), sent + frames
+        wait_until = self._waiter.until
+        now, upto = SYSTEM.now_ns(), sent + frames
         for number in range(-(-frames // batch)):
             due = origin_ns + shift_ns + int(number * gap_ns)
-            if due - now > sleep_above_ns:
-                SYSTEM.sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
-                sleep_above_ns = _SLEEP_ABOVE_NS if now_ns() - due < _WAKE_BEFORE_NS else _NEVER_NS
-            while (now := now_ns()) < due:
-                pass
+            now = wait_until(due, now)
             late = now - due
             late_by[late.bit_length()] += 1
             if late > lapse_ns:
@@ -165,7 +159,7 @@ class _Sender:
                 now = self._hold_back(status[at], end_ns)
             if now >= end_ns or cells[stop_at]:
                 break
-            marks[at][:] = from_bytes(finish(pack(lap, wall_ns())), kind)
+            marks[at][:] = mark_now(lap)
             sent += batch
             if sent <= upto:
                 status[at].fill(SEND_REQUEST)
@@ -177,7 +171,6 @@ class _Sender:
             if at == turns:
                 at, lap = 0, lap + 1
         self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, min(sent, upto), now
-        self._sleep_above_ns = sleep_above_ns
 
     def _hold_back(self, status: Any, end_ns: int) -> int:
         """Waits for the kernel to give back the slots of a batch; returns the time now."""

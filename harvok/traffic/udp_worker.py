@@ -21,11 +21,9 @@ from typing import Any
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.core.udp_trial import Method
+from harvok.traffic.pacing import Waiter
 from harvok.traffic.process import wake_precisely
 
-_SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
-_NEVER_NS = 1 << 62
-"""A host that woke the sender too late once is not slept on again: the sender waits busily from there on."""
 _CATCH_UP = 1 - 1 / 16
 """After a lapse the gap shrinks to this until the schedule is met again: never a burst, and no lasting shortfall."""
 _QUEUE_FULL_S = 50e-6
@@ -109,14 +107,10 @@ def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: 
     queue = [(int(start), at) for at, start in enumerate(starts) if totals[at]]
     heapq.heapify(queue)
     report = _SentReport(orders, senders, origin_ns)
-    now, sleep_above_ns = now_ns(), _SLEEP_ABOVE_NS
+    now, waiter = now_ns(), Waiter()
     while queue:
         due, at = queue[0]
-        if due - now > sleep_above_ns:
-            sleep((due - now - _WAKE_BEFORE_NS) / 1e9)
-            sleep_above_ns = _SLEEP_ABOVE_NS if now_ns() - due < _WAKE_BEFORE_NS else _NEVER_NS
-        while (now := now_ns()) < due:
-            pass
+        now = waiter.until(due, now)
         if now >= report.due_ns and not report.last:
             report.tell(now)
         sender = senders[at]

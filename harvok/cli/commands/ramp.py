@@ -28,7 +28,7 @@ from harvok.cli.plots import Plot, check_plot, draw_last_ramp
 from harvok.core.frame_trial import MOST_STEPS
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
-from harvok.core.sweeps.axes import parse_axis
+from harvok.core.sweeps.axes import parse_loads
 
 app = typer.Typer(add_completion=False)
 
@@ -100,7 +100,7 @@ def ramp(
     from harvok.runner.keeping import Label
 
     check_plot(plot)
-    shares = tuple(setting.number or 0.0 for setting in parse_axis(f"load={loads}", "load", least=1).values)
+    shares = parse_loads(loads, "load")
     if continuous and len(shares) > MOST_STEPS:
         raise typer.BadParameter(f"{MOST_STEPS} loads at most fit one trial", param_hint="'--loads'")
     file = read_rig(rig)

@@ -254,9 +254,9 @@ def _test(
 
 def _rates(text: str) -> tuple[float, ...]:
     """Reads rates with commas between them, or a range. Raises BadParameter."""
-    from harvok.core.sweeps.axes import parse_axis
+    from harvok.core.sweeps.axes import parse_loads
 
     try:
-        return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", "udp", least=1).values)
+        return parse_loads(text, "udp")
     except UsageError as error:
         raise typer.BadParameter(error.message, param_hint="'--steps'") from error

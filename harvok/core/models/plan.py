@@ -22,7 +22,7 @@ from harvok.core.procedures.rfc2544 import FrameTest, TestName
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
-from harvok.core.sweeps.axes import Axis, parse_axes, parse_axis, point_name, points_of
+from harvok.core.sweeps.axes import Axis, parse_axes, parse_loads, point_name, points_of
 from harvok.core.trial import SocketOptions, TcpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.udp_trial import UdpTrial
@@ -192,7 +192,7 @@ class RigStep(_Step):
 def _shares(loads: str) -> tuple[float, ...]:
     """Reads 10%,50% or a range of shares. Raises ValueError."""
     try:
-        return tuple(setting.number or 0.0 for setting in parse_axis(f"load={loads}", "load", least=1).values)
+        return parse_loads(loads, "load")
     except UsageError as error:
         raise ValueError(f"{error.message}. {error.hint}") from error
 

@@ -139,6 +139,11 @@ def parse_axis(text: str, test: str, least: int = 2) -> Axis:
     return Axis(name, settings, kind.role)
 
 
+def parse_loads(text: str, test: str) -> tuple[float, ...]:
+    """The loads of a ramp, in their order; one may come again. Raises UsageError."""
+    return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", test, least=1).values)
+
+
 def parse_axes(texts: Sequence[str], test: str) -> tuple[Axis, ...]:
     """The axes of a sweep, one or two different ones. Raises UsageError."""
     axes = tuple(parse_axis(text, test) for text in texts)
