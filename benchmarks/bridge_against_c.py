@@ -15,10 +15,10 @@ import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, LoadStep
 from harvok.core.impairment import Impairment, ImpairmentPlan, Stage
 from harvok.core.models.rig import SIDE_1, SIDE_2
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, LoadStep
 from harvok.host.namespaces import DEVICE_PORTS, TESTER_PORTS, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.ports import FramePorts, Wiring

@@ -10,9 +10,9 @@ import argparse
 
 import psutil
 
-from harvok.core.frame_trial import FrameProgress, FrameTrial, LoadStep
 from harvok.core.models.rig import VirtualRig
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameProgress, FrameTrial, LoadStep
 from harvok.rigs.virtual import VirtualPorts
 
 WIRE = {"version": 1, "kind": "virtual", "name": "wire", "rated": "100G", "device": "wire"}

@@ -16,9 +16,9 @@ from pathlib import Path
 
 import psutil
 
-from harvok.core.frame_trial import FrameTrial, LoadStep
 from harvok.core.models.rig import VirtualRig
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.host.cpu import usable_cores
 from harvok.host.namespaces import TESTER_PORTS
 from harvok.rigs.ports import FramePorts

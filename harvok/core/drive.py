@@ -8,7 +8,7 @@ from collections.abc import Generator
 from typing import Protocol, TypeVar
 
 from harvok.core.observer import Observer
-from harvok.core.trial import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialResult
 
 Findings = TypeVar("Findings")
 AskedT = TypeVar("AskedT", bound=Trial)

@@ -3,12 +3,13 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from harvok.core.delay_trial import Echo
 from harvok.core.ethernet import IpVersion
-from harvok.core.frame_trial import FrameProgress
 from harvok.core.link import Link
-from harvok.core.trial import HalfInterval, Trial, TrialResult
-from harvok.core.udp_trial import UdpInterval
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.delay import Echo
+from harvok.core.trials.frames import FrameProgress
+from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.udp import UdpInterval
 
 
 @dataclass(frozen=True, slots=True)

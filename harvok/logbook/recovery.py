@@ -4,13 +4,14 @@ from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
-from harvok.core.delay_trial import DelayTrialResult
-from harvok.core.frame_trial import FrameTrialResult
-from harvok.core.link_trial import LinkTrialResult
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord, TrialRecord
-from harvok.core.trial import HalfInterval, Trial
-from harvok.core.udp_trial import UdpInterval
+from harvok.core.trials.any import Trial
+from harvok.core.trials.delay import DelayTrialResult
+from harvok.core.trials.frames import FrameTrialResult
+from harvok.core.trials.link import LinkTrialResult
+from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.udp import UdpInterval
 
 Entry = HalfInterval | UdpInterval | Trial | FrameTrialResult | DelayTrialResult | LinkTrialResult
 """A trial that starts, an interval of it, or the result of one that tells no intervals."""

@@ -6,10 +6,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from harvok.core.figures import Figure, find
-from harvok.core.frame_trial import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.trials.frames import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:

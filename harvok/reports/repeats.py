@@ -10,7 +10,7 @@ from harvok.core.judgement.compare import where
 from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
-from harvok.core.trial import TcpTrialResult
+from harvok.core.trials.tcp import TcpTrialResult
 from harvok.core.units import format_quantity
 from harvok.reports.document import Picture, PictureKind
 

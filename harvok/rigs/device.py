@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from itertools import pairwise
 
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
-from harvok.core.frame_trial import LoadStep
+from harvok.core.trials.frames import LoadStep
 
 _ALMOST = 1e-9  # of a frame: what rounding may leave behind in a sum of floats
 

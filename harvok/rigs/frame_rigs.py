@@ -5,12 +5,12 @@ from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_speed
 from harvok.core.wire.test_frame import FrameIp
 from harvok.errors import PortError

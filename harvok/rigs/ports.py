@@ -8,7 +8,9 @@ from typing import Any
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Direction
-from harvok.core.frame_trial import (
+from harvok.core.models.rig import DeviceKind, Side
+from harvok.core.observer import Observer
+from harvok.core.trials.frames import (
     DelaySummary,
     FrameDirectionResult,
     FrameProgress,
@@ -18,8 +20,6 @@ from harvok.core.frame_trial import (
     StepResult,
     TesterHealth,
 )
-from harvok.core.models.rig import DeviceKind, Side
-from harvok.core.observer import Observer
 from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
 from harvok.core.wire.test_frame import FrameIp, build, least_frame_bytes
 from harvok.errors import NothingForwardedError, PortError, UsageError

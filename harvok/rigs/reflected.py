@@ -6,13 +6,13 @@ from dataclasses import dataclass, replace
 from types import TracebackType
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult
 from harvok.core.ends import Direction
 from harvok.core.observer import Observer
-from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult
+from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.errors import HarvokError, StationLostError, UsageError
 from harvok.rigs.stations import StationsRig
 from harvok.traffic.delay import DelaySession, Prober

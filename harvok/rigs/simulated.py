@@ -10,11 +10,11 @@ from dataclasses import replace
 from math import log
 
 from harvok.core.ends import Direction
-from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
 from harvok.core.wire.test_frame import FrameIp
 from harvok.errors import UsageError
 from harvok.rigs.device import Device, Stretch, follow, whole_frames

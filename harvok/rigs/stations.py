@@ -8,14 +8,14 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
 from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.observer import Observer
-from harvok.core.trial import DirectionResult, HalfInterval, HalfSummary, TcpTrial, TcpTrialResult
-from harvok.core.udp_trial import ClockOffset, UdpDirectionResult, UdpInterval, UdpSummary, UdpTrial, UdpTrialResult
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult
+from harvok.core.trials.tcp import DirectionResult, HalfInterval, HalfSummary, TcpTrial, TcpTrialResult
+from harvok.core.trials.udp import ClockOffset, UdpDirectionResult, UdpInterval, UdpSummary, UdpTrial, UdpTrialResult
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter

@@ -4,8 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.link_trial import LinkEvent, LinkState, LinkTrial, LinkTrialResult
 from harvok.core.observer import Observer
+from harvok.core.trials.link import LinkEvent, LinkState, LinkTrial, LinkTrialResult
 from harvok.errors import NothingFoundError
 from harvok.host.interfaces import link_ups_counted, port_state
 

@@ -24,7 +24,7 @@ from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.sweeps.axes import parse_axis
 from harvok.core.sweeps.reading import SweepReading
-from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.core.trials.tcp import SocketOptions, TcpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.files import read_rig
 from harvok.rigs.stations import StationsSettings

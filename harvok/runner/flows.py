@@ -15,7 +15,7 @@ from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.procedures.udp import UdpFindings, UdpTest, udp_test
 from harvok.core.tcp.notices import link_notices, result_notices
-from harvok.core.trial import TcpTrialResult
+from harvok.core.trials.tcp import TcpTrialResult
 from harvok.core.units import format_size
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook

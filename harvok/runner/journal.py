@@ -4,13 +4,14 @@ import contextlib
 import queue
 import threading
 
-from harvok.core.delay_trial import DelayTrialResult
-from harvok.core.frame_trial import FrameTrialResult
-from harvok.core.link_trial import LinkTrialResult
 from harvok.core.models.run import TrialRecord
 from harvok.core.observer import Observer
-from harvok.core.trial import HalfInterval, Trial, TrialResult
-from harvok.core.udp_trial import UdpInterval
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.delay import DelayTrialResult
+from harvok.core.trials.frames import FrameTrialResult
+from harvok.core.trials.link import LinkTrialResult
+from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.udp import UdpInterval
 from harvok.errors import LogbookError
 from harvok.logbook.recovery import Entry, encode_entry
 from harvok.logbook.store import Logbook

@@ -13,10 +13,10 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.judgement.link import judge_link
 from harvok.core.link import Link
-from harvok.core.link_trial import LinkEvent, LinkTrialResult
 from harvok.core.models.run import PortRecord, TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link_test
+from harvok.core.trials.link import LinkEvent, LinkTrialResult
 from harvok.errors import NearEndError, NothingFoundError, UsageError
 from harvok.host.facts import host_conditions
 from harvok.host.interfaces import port_state, port_to_use

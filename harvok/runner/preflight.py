@@ -5,7 +5,6 @@ from contextlib import closing
 from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.delay_trial import DelayTrial
 from harvok.core.ethernet import IpVersion, tcp_goodput_ceiling_bps
 from harvok.core.figures import find
 from harvok.core.measures.clocks import offset_of
@@ -24,8 +23,9 @@ from harvok.core.models.preflight import (
 )
 from harvok.core.models.run import RigRecord
 from harvok.core.procedures.delay import delays_s
-from harvok.core.trial import TcpTrial
-from harvok.core.udp_trial import ClockOffset, UdpService, UdpTrial
+from harvok.core.trials.delay import DelayTrial
+from harvok.core.trials.tcp import TcpTrial
+from harvok.core.trials.udp import ClockOffset, UdpService, UdpTrial
 from harvok.errors import BusyError, HarvokError, LogbookError, UnknownNameError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings

@@ -10,7 +10,6 @@ from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
-from harvok.core.frame_trial import FrameTrial
 from harvok.core.judgement.compare import Criteria, compare, where
 from harvok.core.judgement.criteria import oddities
 from harvok.core.measures.statistics import summarise
@@ -21,6 +20,7 @@ from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.sweeps.words import matrix_of, words_of
+from harvok.core.trials.frames import FrameTrial
 from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook

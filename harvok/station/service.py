@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
-from harvok.core.udp_trial import UdpTrial
+from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
 from harvok.core.wire.datagram import HEAD_BYTES, MOST_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError

@@ -8,7 +8,7 @@ import numpy as np
 from harvok.core.ends import Direction
 from harvok.core.measures.datagrams import FlowAccount
 from harvok.core.observer import Observer
-from harvok.core.udp_trial import (
+from harvok.core.trials.udp import (
     ClockOffset,
     UdpDirectionResult,
     UdpFlowReceived,

@@ -1,7 +1,7 @@
 """What every rig for frames must do: a conformance check that new rigs pass before they are done."""
 
-from harvok.core.frame_trial import FrameTrial, LoadStep
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.rigs.frame_rigs import FrameRig
 
 _LOAD = LoadStep(1000.0, 0.3)

@@ -5,7 +5,15 @@ from dataclasses import replace
 
 from harvok.core.ends import CpuUse, Direction, Role
 from harvok.core.observer import Observer
-from harvok.core.trial import Connection, DirectionResult, HalfInterval, HalfSummary, TcpInfo, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import (
+    Connection,
+    DirectionResult,
+    HalfInterval,
+    HalfSummary,
+    TcpInfo,
+    TcpTrial,
+    TcpTrialResult,
+)
 
 TICKS_A_SECOND = 10
 IDLE = TcpInfo(

@@ -9,7 +9,7 @@ import os
 import tempfile
 from enum import IntEnum
 
-from harvok.core.frame_trial import MOST_STEPS
+from harvok.core.trials.frames import MOST_STEPS
 
 _CELL_BYTES = 8
 

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from harvok.clock import SYSTEM
-from harvok.core.udp_trial import Means, Method
+from harvok.core.trials.udp import Means, Method
 from harvok.core.wire.datagram import HEAD_BYTES
 from harvok.traffic.sockets import never_fragment
 from harvok.traffic.stamps import SO_TIMESTAMPNS

@@ -12,9 +12,9 @@ from functools import partial
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo, Means
 from harvok.core.ethernet import IpVersion
-from harvok.core.trial import SocketOptions
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo, Means
+from harvok.core.trials.tcp import SocketOptions
 from harvok.core.wire.echo import decode_reply, encode_request
 from harvok.core.wire.stamp import (
     AUTHENTICATED_BYTES,

@@ -3,8 +3,8 @@
 import contextlib
 
 from harvok.clock import Clock
-from harvok.core.delay_trial import DelayTrial
 from harvok.core.ethernet import IP_HEADER_BYTES, UDP_HEADER_BYTES, IpVersion
+from harvok.core.trials.delay import DelayTrial
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES, PLAIN_BYTES
 from harvok.errors import NearEndError
 from harvok.traffic.delay import DelaySession, StampProber

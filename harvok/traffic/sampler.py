@@ -7,7 +7,7 @@ from typing import Protocol
 
 from harvok.clock import Clock
 from harvok.core.ends import CpuUse, Direction, Role
-from harvok.core.trial import HalfInterval, HalfSummary, TcpInfo, TcpTrial
+from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpInfo, TcpTrial
 from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import describe, missing_here, read_tcp_info

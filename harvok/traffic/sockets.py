@@ -7,7 +7,7 @@ import socket
 import struct
 from dataclasses import dataclass
 
-from harvok.core.trial import Connection, SocketOptions, TcpInfo
+from harvok.core.trials.tcp import Connection, SocketOptions, TcpInfo
 from harvok.core.wire.tcp_info import TCP_INFO_BYTES, decode_tcp_info
 from harvok.errors import NearEndError, UnsupportedError
 

@@ -4,8 +4,8 @@ from typing import Any, Protocol
 
 from harvok.clock import Clock
 from harvok.core.ends import End
-from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
-from harvok.core.udp_trial import UdpInterval, UdpSummary, UdpTrial
+from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import Door, Gate, TcpHalf, connect_flows

@@ -14,7 +14,7 @@ from functools import partial
 
 from harvok.clock import Clock
 from harvok.core.ends import End, Role, role_at
-from harvok.core.trial import TcpTrial
+from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
 from harvok.traffic.half import Half

@@ -19,8 +19,8 @@ from functools import partial
 import psutil
 
 from harvok.core.ends import Direction, End, Role, role_at
-from harvok.core.trial import SocketOptions
-from harvok.core.udp_trial import (
+from harvok.core.trials.tcp import SocketOptions
+from harvok.core.trials.udp import (
     UdpTrial,
 )
 from harvok.core.wire.datagram import (

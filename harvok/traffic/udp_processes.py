@@ -11,7 +11,7 @@ from socket import socket
 from typing import Any
 
 from harvok.core.ends import Direction, Role
-from harvok.core.udp_trial import (
+from harvok.core.trials.udp import (
     TransitSummary,
     UdpFlowReceived,
     UdpFlowSent,

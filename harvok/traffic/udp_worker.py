@@ -20,7 +20,7 @@ from typing import Any
 
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
-from harvok.core.udp_trial import Method
+from harvok.core.trials.udp import Method
 from harvok.traffic.pacing import Waiter
 from harvok.traffic.process import wake_precisely
 

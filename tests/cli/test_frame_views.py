@@ -7,7 +7,6 @@ from harvok.cli.render.frame_view import FramesView, progress_words, result_word
 from harvok.cli.render.frames import show_calibration, show_frame_run
 from harvok.cli.render.rig import show_rig, what_is_sent
 from harvok.core.drive import drive
-from harvok.core.frame_trial import FrameProgress, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.models.rig import RIG_FILE, RigFile
@@ -16,6 +15,7 @@ from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest, calibrate
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult, LoadStep
 from harvok.reports.rig_drawing import drawing
 from harvok.rigs.device import Device
 from harvok.rigs.frame_rigs import record_of

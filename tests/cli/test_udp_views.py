@@ -21,7 +21,6 @@ from harvok.cli.render.sweep import readings_as_json, show_sweep
 from harvok.cli.render.udp import show_udp_repeats, show_udp_run
 from harvok.cli.render.udp_view import UdpView, plain_line, udp_rows_table
 from harvok.cli.verdicts import exit_code_of
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo
 from harvok.core.drive import drive
 from harvok.core.ethernet import IpVersion
 from harvok.core.figures import Figure
@@ -30,7 +29,6 @@ from harvok.core.judgement.compare import Criteria, Finding, compare
 from harvok.core.judgement.sample import Series
 from harvok.core.judgement.services import judge_services
 from harvok.core.link import Link
-from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.preflight import Check
 from harvok.core.models.run import PortRecord, RunRecord, TrialRecord
@@ -41,10 +39,12 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest, figures_of
 from harvok.core.procedures.udp import UdpFindings, UdpTest, udp_test
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
-from harvok.core.trial import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
+from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
-from harvok.core.udp_trial import UdpTrial
 from harvok.logbook.store import Logbook
 from harvok.rigs.impairment_files import read_impairment
 from harvok.runner.samples import sample_of

@@ -17,7 +17,7 @@ from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.observer import RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import TcpTrial
+from harvok.core.trials.tcp import TcpTrial
 from harvok.logbook.listing import RunLine
 from harvok.runner.samples import sample_of
 from harvok.testing.transfers import transfer

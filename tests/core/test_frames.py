@@ -9,7 +9,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from harvok.core.figures import Figure, find
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
 from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
 from harvok.core.observer import Observer
 from harvok.core.procedures.back_to_back import back_to_back
@@ -19,6 +18,7 @@ from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
 from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
 from harvok.core.procedures.throughput import throughput
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedRig

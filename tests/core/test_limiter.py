@@ -6,7 +6,7 @@ from harvok.core.figures import Figure, find
 from harvok.core.link import Link, PortSpeed
 from harvok.core.tcp.limiter import Limiter
 from harvok.core.tcp.reading import Reading, read_direction
-from harvok.core.trial import DirectionResult, SocketOptions, TcpInfo
+from harvok.core.trials.tcp import DirectionResult, SocketOptions, TcpInfo
 from harvok.testing.transfers import IDLE, transfer
 
 GIGABIT = Link(rated_bps=1e9, near=PortSpeed("near0", 1e9), far=PortSpeed("far0", 1e9))

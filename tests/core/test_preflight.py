@@ -3,7 +3,6 @@ from dataclasses import replace
 
 from harvok.core.judgement.link import judge_link
 from harvok.core.link import Link, PortSpeed
-from harvok.core.link_trial import LinkEvent
 from harvok.core.models.conditions import (
     ClockFacts,
     HostConditions,
@@ -23,7 +22,8 @@ from harvok.core.models.preflight import (
     traffic_check,
 )
 from harvok.core.procedures.link import figures_of
-from harvok.core.udp_trial import ClockOffset
+from harvok.core.trials.link import LinkEvent
+from harvok.core.trials.udp import ClockOffset
 from harvok.core.wire.lldp import decode_lldp
 
 GIGABIT = Link(1e9, PortSpeed("eth1", 1e9))

@@ -8,7 +8,8 @@ from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult, Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
 from harvok.errors import StationLostError
 from harvok.testing.transfers import ScriptedRig, transfer
 

@@ -5,8 +5,8 @@ from collections.abc import Callable
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from harvok.core.frame_trial import LoadStep
 from harvok.core.procedures.search import Attempt, Outcome, Range, Search, binary, guided
+from harvok.core.trials.frames import LoadStep
 from harvok.rigs.device import Device, carries, follow, whole_frames
 
 FULL_S, SHORT_S = 60.0, 1.0

@@ -2,8 +2,8 @@ import os
 import unittest
 from importlib.util import find_spec
 
-from harvok.core.delay_trial import DelayTrialResult, Echo
 from harvok.core.measures.clocks import offset_of
+from harvok.core.trials.delay import DelayTrialResult, Echo
 from harvok.core.wire.echo import checksum, decode_reply, encode_request
 from harvok.core.wire.stamp import (
     AUTHENTICATED_BYTES,

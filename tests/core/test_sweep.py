@@ -26,9 +26,9 @@ from harvok.core.sweeps.axes import (
 )
 from harvok.core.sweeps.reading import SweepReading, Swept, bounds_of, read_sweep
 from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
-from harvok.core.trial import TcpTrial
+from harvok.core.trials.tcp import TcpTrial
+from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import UdpTrial
 from harvok.errors import ImpairmentError, UsageError
 
 TCP = "tcp"

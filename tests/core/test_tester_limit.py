@@ -7,7 +7,6 @@ from typing import TypeVar
 
 from harvok.core.drive import drive
 from harvok.core.figures import Figure, find
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.observer import Observer
@@ -15,6 +14,7 @@ from harvok.core.procedures.calibrate import CalibrationTest, calibrate
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
 from harvok.core.procedures.throughput import throughput
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedRig

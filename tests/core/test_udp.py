@@ -7,10 +7,10 @@ from harvok.core.judgement.services import judge_services
 from harvok.core.models.services import SERVICES_FILE
 from harvok.core.observer import Observer
 from harvok.core.procedures.udp import ALL_TOGETHER, UdpFindings, UdpTest, udp_test
+from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
-from harvok.core.udp_trial import UdpInterval, UdpService, UdpTrial
 from harvok.errors import TesterLimitError, UsageError
 from harvok.testing.paths import Fate, SimulatedPath
 

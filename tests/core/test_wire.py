@@ -2,7 +2,7 @@ import os
 import struct
 import unittest
 
-from harvok.core.trial import TcpInfo
+from harvok.core.trials.tcp import TcpInfo
 from harvok.core.wire.hello import HELLO_BYTES, KEY_BYTES, TRIAL_ID_BYTES, Hello, decode_hello, encode_hello
 from harvok.core.wire.tcp_info import TCP_INFO_BYTES, decode_tcp_info
 

@@ -16,7 +16,7 @@ from harvok.core.models.control import Fault
 from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.tcp import TcpTest, tcp_test
-from harvok.core.trial import TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record, encode_record, read_records
 from harvok.logbook.listing import glance

@@ -4,9 +4,9 @@ from dataclasses import astuple
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from harvok.core.frame_trial import FrameTrial, LoadStep
 from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.rigs.device import Device, carries, follow, whole_frames
 from harvok.rigs.files import line_of
 from harvok.rigs.simulated import SimulatedRig, device_of

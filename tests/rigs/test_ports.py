@@ -6,9 +6,9 @@ from pathlib import Path
 from unittest.mock import patch
 
 from harvok.clock import SYSTEM
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.models.rig import Side, VirtualRig
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NothingForwardedError, UsageError
 from harvok.rigs.device import Device
 from harvok.rigs.ports import FramePorts, Wiring

@@ -1,8 +1,8 @@
 import unittest
 from collections.abc import Sequence
 
-from harvok.core.link_trial import LinkTrial
 from harvok.core.observer import Observer
+from harvok.core.trials.link import LinkTrial
 from harvok.errors import NothingFoundError
 from harvok.rigs.watched import Seen, WatchedRig
 from harvok.testing.clock import ManualClock

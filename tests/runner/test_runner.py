@@ -7,7 +7,7 @@ from pathlib import Path
 from unittest import mock
 
 from harvok.core.observer import Observer
-from harvok.core.trial import TcpTrialResult
+from harvok.core.trials.tcp import TcpTrialResult
 from harvok.errors import LogbookError, StationLostError, TestRunningError
 from harvok.logbook.exchange import read_records
 from harvok.logbook.store import Logbook

@@ -5,9 +5,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.core.models.plan import FramesStep
@@ -23,9 +21,11 @@ from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.sweeps.axes import parse_axis
 from harvok.core.sweeps.reading import SweepReading
-from harvok.core.trial import TcpTrial
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
+from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.trials.tcp import TcpTrial
+from harvok.core.trials.udp import UdpInterval, UdpTrial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import UdpInterval, UdpTrial
 from harvok.errors import NothingFoundError, PlanError, ServicesFileError, UsageError
 from harvok.logbook.recovery import encode_entry, put_together
 from harvok.logbook.store import Logbook

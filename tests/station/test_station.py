@@ -4,7 +4,7 @@ from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
 from harvok.core.models.control import PROTOCOL, Fault, TrialRequest
-from harvok.core.trial import TcpTrial
+from harvok.core.trials.tcp import TcpTrial
 from harvok.errors import BusyError, FarEndError, ProtocolError, TokenError, UnknownNameError, UsageError
 from harvok.station.client import error_of, parse_station, resolve
 from harvok.station.desk import LEASE_S, Desk

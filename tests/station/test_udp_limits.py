@@ -6,7 +6,7 @@ from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
 from harvok.core.models.control import StationFacts, TrialRequest
-from harvok.core.udp_trial import ClockOffset, UdpService, UdpTrial
+from harvok.core.trials.udp import ClockOffset, UdpService, UdpTrial
 from harvok.rigs.stations import closer
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings

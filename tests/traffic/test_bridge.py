@@ -8,10 +8,10 @@ import unittest
 from collections.abc import Sequence
 
 from harvok.clock import SYSTEM
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
 from harvok.core.models.rig import RIG_FILE
 from harvok.core.observer import Observer
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NearEndError
 from harvok.rigs.frame_rigs import open_rig
 from harvok.rigs.impaired import ImpairedPath

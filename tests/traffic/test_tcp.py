@@ -10,7 +10,7 @@ from unittest import mock
 
 from harvok.clock import SYSTEM
 from harvok.core.ends import CpuUse
-from harvok.core.trial import HalfInterval, HalfSummary, SocketOptions, TcpTrial
+from harvok.core.trials.tcp import HalfInterval, HalfSummary, SocketOptions, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES, WELCOME, Hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, FlowBrokenError, NearEndError, UnsupportedError
 from harvok.host.cpu import Meter

@@ -10,8 +10,8 @@ from ipaddress import ip_network
 import numpy as np
 
 from harvok.clock import SYSTEM
-from harvok.core.delay_trial import DelayTrial
-from harvok.core.udp_trial import UdpInterval, UdpService, UdpTrial
+from harvok.core.trials.delay import DelayTrial
+from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.wire.datagram import CHALLENGE_BYTES, answer_challenge
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES, WELCOME, Hello, encode_hello
 from harvok.core.wire.stamp import SenderPacket, decode_reflector, encode_sender

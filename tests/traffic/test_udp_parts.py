@@ -4,7 +4,7 @@ import unittest
 from typing import Any
 
 from harvok.clock import SYSTEM
-from harvok.core.udp_trial import UdpService, UdpTrial
+from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.stations import StationsSettings
 from harvok.testing.clock import ManualClock
@@ -136,7 +136,7 @@ class Sessions(unittest.TestCase):
             self.assertIsNone(prober.answer(receive_one(prober.sock)))
 
     def test_one_that_is_interrupted_keeps_what_it_has(self) -> None:
-        from harvok.core.delay_trial import DelayTrial
+        from harvok.core.trials.delay import DelayTrial
 
         port = free_udp_port()
         self.addCleanup(Reflector(ReflectorSettings(port, HOST), SYSTEM).close)
@@ -147,7 +147,7 @@ class Sessions(unittest.TestCase):
         self.assertTrue(3 <= len(got.echoes) < 1000)
 
     def test_a_size_that_does_not_fit_is_said(self) -> None:
-        from harvok.core.delay_trial import DelayTrial
+        from harvok.core.trials.delay import DelayTrial
 
         prober = StampProber((HOST, 9), Source(), None, 65_560)
         self.addCleanup(prober.sock.close)

@@ -24,8 +24,8 @@ from harvok.cli.station_options import (
     With,
     stations_settings,
 )
-from harvok.core.delay_trial import DelayTrial
 from harvok.core.procedures.delay import DelayTest, Load
+from harvok.core.trials.delay import DelayTrial
 
 app = typer.Typer(add_completion=False)
 

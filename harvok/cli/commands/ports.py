@@ -7,8 +7,8 @@ import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, typed_command
 from harvok.cli.station_options import KEEP, WHAT, Note, Repeat, Series, With
-from harvok.core.link_trial import LinkTrial
 from harvok.core.procedures.link import LinkTest
+from harvok.core.trials.link import LinkTrial
 
 if TYPE_CHECKING:
     from harvok.core.wire.lldp import Neighbour

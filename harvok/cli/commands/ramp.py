@@ -25,10 +25,10 @@ from harvok.cli.commands.rfc2544 import (
 )
 from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
 from harvok.cli.plots import Plot, check_plot, draw_last_ramp
-from harvok.core.frame_trial import MOST_STEPS
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.sweeps.axes import parse_loads
+from harvok.core.trials.frames import MOST_STEPS
 
 app = typer.Typer(add_completion=False)
 

@@ -160,7 +160,7 @@ def _fixed(texts: Sequence[str], kind: str) -> "Point":
 
 def _tcp(direction: DirectionChoice, duration_s: float, search: bool) -> "TcpTest":
     from harvok.core.procedures.tcp import TcpTest
-    from harvok.core.trial import SocketOptions, TcpTrial
+    from harvok.core.trials.tcp import SocketOptions, TcpTrial
 
     if search:
         raise UsageError("TCP finds its rate by itself", "Use --search with --by udp, or with a rig.")
@@ -172,8 +172,8 @@ def _udp(
     direction: DirectionChoice, duration_s: float, search: bool, axes: tuple[Axis, ...], fixed: "Point"
 ) -> "UdpTest":
     from harvok.core.procedures.udp import UdpTest
+    from harvok.core.trials.udp import UdpTrial
     from harvok.core.udp.services import ServiceSpec
-    from harvok.core.udp_trial import UdpTrial
 
     loads = [s.number for axis in axes for s in axis.values if axis.name == "load"]
     loads += [setting.number for setting in fixed if setting.name == "load"]

@@ -32,7 +32,7 @@ from harvok.cli.station_options import (
 )
 from harvok.core.ends import DirectionChoice
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.core.trials.tcp import SocketOptions, TcpTrial
 
 if TYPE_CHECKING:
     from harvok.runner.flows import FlowRequest

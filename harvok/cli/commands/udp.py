@@ -34,8 +34,8 @@ from harvok.cli.station_options import (
     stations_settings,
 )
 from harvok.core.procedures.udp import UdpTest
+from harvok.core.trials.udp import Method, UdpTrial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import Method, UdpTrial
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:

@@ -8,12 +8,12 @@ from rich.text import Text
 
 from harvok.cli.render.tcp import show_broken
 from harvok.cli.render.words import maybe
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult, Echo, Means
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.delay import DelayTest, delays_s
-from harvok.core.trial import Trial
+from harvok.core.trials.any import Trial
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo, Means
 from harvok.core.units import format_duration, format_rate, format_share, format_span
 
 _MEANS: dict[Means, str] = {

@@ -7,14 +7,14 @@ from rich.status import Status
 from rich.text import Text
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.frame_trial import FrameProgress, FrameTrial, FrameTrialResult
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.trial import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult
 from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
 
 ShowRun = Callable[[Console, RunRecord], None]

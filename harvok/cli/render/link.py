@@ -5,10 +5,10 @@ from rich.text import Text
 
 from harvok.cli.render.words import verdict_text
 from harvok.core.judgement.compare import worst_verdict
-from harvok.core.link_trial import LinkEvent, LinkTrialResult
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.procedures.link import speed_words
+from harvok.core.trials.link import LinkEvent, LinkTrialResult
 
 
 class LinkView(Observer):

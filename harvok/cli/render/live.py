@@ -12,7 +12,8 @@ from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval, Trial
+from harvok.core.trials.any import Trial
+from harvok.core.trials.tcp import HalfInterval
 from harvok.core.units import (
     format_duration,
     format_rate,

@@ -29,9 +29,9 @@ from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trial import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
-from harvok.core.udp_trial import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.units import format_size, format_speed
 
 _SHOW: dict[type[AnyTest], Callable[[Console, RunRecord], None]] = {

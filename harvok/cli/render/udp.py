@@ -16,8 +16,8 @@ from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RigRecord, RunRecord
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
+from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import UdpReading, read_trial
-from harvok.core.udp_trial import UdpTrial, UdpTrialResult
 from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share
 
 _LIMITS = {

@@ -11,9 +11,9 @@ from harvok.cli.render.udp import show_udp_repeats, show_udp_run
 from harvok.cli.render.words import direction_words, maybe
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
-from harvok.core.trial import Trial
+from harvok.core.trials.any import Trial
+from harvok.core.trials.udp import UdpInterval, UdpTrial
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
-from harvok.core.udp_trial import UdpInterval, UdpTrial
 from harvok.core.units import format_duration, format_rate, format_span
 
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt

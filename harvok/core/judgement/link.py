@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from harvok.core.judgement.compare import Finding
-from harvok.core.link_trial import LinkEvent
+from harvok.core.trials.link import LinkEvent
 from harvok.core.units import format_speed
 
 

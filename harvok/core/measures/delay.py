@@ -9,7 +9,7 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.frame_trial import DelaySummary
+from harvok.core.trials.frames import DelaySummary
 
 _BITS = 7
 _BINS_A_DOUBLING = 1 << _BITS

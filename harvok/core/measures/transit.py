@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from harvok.core.measures.delay import BINS, bins_of, edges_of
-from harvok.core.udp_trial import TransitSummary
+from harvok.core.trials.udp import TransitSummary
 
 Times = NDArray[np.int64]
 

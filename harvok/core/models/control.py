@@ -5,8 +5,8 @@ from typing import Annotated
 from pydantic import Field
 
 from harvok.core.models.conditions import Model
-from harvok.core.trial import HalfInterval, HalfSummary, TcpTrial
-from harvok.core.udp_trial import UdpInterval, UdpSummary, UdpTrial
+from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
 PROTOCOL = 3
 DEFAULT_CONTROL_PORT = 26470

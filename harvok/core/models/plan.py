@@ -6,10 +6,8 @@ from typing import Annotated, Literal, Self
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.delay_trial import DelayTrial
 from harvok.core.ends import Direction, DirectionChoice
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
-from harvok.core.frame_trial import MOST_STEPS
 from harvok.core.judgement.criteria import Criterion, Rules
 from harvok.core.mixes import frame_size
 from harvok.core.models.conditions import Model
@@ -23,9 +21,11 @@ from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.sweeps.axes import Axis, parse_axes, parse_loads, point_name, points_of
-from harvok.core.trial import SocketOptions, TcpTrial
+from harvok.core.trials.delay import DelayTrial
+from harvok.core.trials.frames import MOST_STEPS
+from harvok.core.trials.tcp import SocketOptions, TcpTrial
+from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import UdpTrial
 from harvok.core.units import parse_quantity
 from harvok.core.wire.test_frame import least_frame_bytes
 from harvok.errors import BadQuantityError, UsageError

@@ -22,8 +22,9 @@ from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.reading import Reading
-from harvok.core.trial import HalfInterval, Trial, TrialResult
-from harvok.core.udp_trial import UdpInterval
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.udp import UdpInterval
 
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 1

@@ -9,8 +9,8 @@ import statistics
 from collections.abc import Generator
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, measured, trial
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 
 REPEATS = 50
 LONGEST_S = 2.0  # RFC 2544 §26.4: the trial length is at least 2 s

@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, lossless, shortfall, trial
 from harvok.core.procedures.search import Outcome, Range, guided
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 
 _RESOLUTION = 0.02  # of what the tester held flat out
 _ABOVE_FLAT_OUT = 1.1

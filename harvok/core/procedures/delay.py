@@ -4,8 +4,8 @@ from collections.abc import Generator, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult
 from harvok.core.figures import Figure, find
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 
 Load = Literal["none", "tcp-send", "tcp-receive", "udp-send", "udp-receive"]
 IDLE = "idle"

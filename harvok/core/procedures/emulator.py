@@ -5,10 +5,10 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, measured, trial
 from harvok.core.procedures.throughput import throughput
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 _OF_THE_RATE = 0.5

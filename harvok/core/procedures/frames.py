@@ -7,7 +7,7 @@ from typing import Literal
 from harvok.core.ends import Direction
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
 from harvok.core.figures import Figure, Mark
-from harvok.core.frame_trial import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]

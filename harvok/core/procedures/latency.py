@@ -10,8 +10,8 @@ from collections.abc import Generator
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial, with_tags
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 
 Form = Literal["classic", "modern"]
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.link_trial import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.units import format_speed
 
 UNKNOWN = "unknown speed"

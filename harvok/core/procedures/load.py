@@ -6,8 +6,8 @@ from typing import Literal
 
 from harvok.core.ends import Direction
 from harvok.core.figures import Figure, numbered
-from harvok.core.frame_trial import DelaySummary, FrameCounts, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import TRIES, FrameFindings, FrameSettings, FrameSize, measured, step_faults, trial
+from harvok.core.trials.frames import DelaySummary, FrameCounts, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 Trials = Generator[FrameTrial, FrameTrialResult, None]

@@ -3,8 +3,8 @@
 from collections.abc import Generator
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 STEP = 0.1  # RFC 2544 §26.3: the maximum granularity is 10 % of the maximum rate

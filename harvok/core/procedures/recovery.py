@@ -4,8 +4,8 @@ from collections.abc import Generator
 from dataclasses import replace
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 
 OVERLOAD_S = 60.0
 _OVERLOAD, _RELIEF = 1.1, 0.5  # of the throughput

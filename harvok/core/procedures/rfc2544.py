@@ -5,13 +5,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult
 from harvok.core.procedures.back_to_back import LONGEST_S, REPEATS, back_to_back
 from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize
 from harvok.core.procedures.latency import CLASSIC_REPEATS, STREAM_S, Form, latency
 from harvok.core.procedures.loss import STEP, loss_rate
 from harvok.core.procedures.recovery import OVERLOAD_S, recovery, reset
 from harvok.core.procedures.throughput import throughput
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.errors import TesterLimitError
 
 TestName = Literal["throughput", "latency", "loss", "back-to-back", "recovery", "reset"]

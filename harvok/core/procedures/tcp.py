@@ -8,7 +8,7 @@ from harvok.core.ends import AT_A_TIME, DirectionChoice
 from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.tcp.reading import Reading, read_direction
-from harvok.core.trial import TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 
 
 @dataclass(frozen=True, slots=True)

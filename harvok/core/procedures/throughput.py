@@ -9,7 +9,6 @@ from collections.abc import Generator
 from dataclasses import dataclass, field
 
 from harvok.core.figures import Figure, Mark
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.procedures.frames import (
     NEAR_THE_TESTERS,
     FrameSettings,
@@ -20,6 +19,7 @@ from harvok.core.procedures.frames import (
     trial,
 )
 from harvok.core.procedures.search import Attempt, Outcome, Range, binary, guided
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
 _MOST_RETREATS = 4

@@ -8,9 +8,9 @@ from harvok.core.ends import AT_A_TIME, Direction, DirectionChoice
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark, numbered
 from harvok.core.procedures.search import Attempt, Outcome, Range, guided
+from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import HELD, UdpReading, figures_of, read_trial
 from harvok.core.udp.services import ServiceSpec
-from harvok.core.udp_trial import UdpTrial, UdpTrialResult
 from harvok.core.units import format_rate, format_share
 from harvok.errors import TesterLimitError
 

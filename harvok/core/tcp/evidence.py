@@ -8,7 +8,7 @@ from harvok.core.ends import End, role_at
 from harvok.core.ethernet import IpVersion
 from harvok.core.tcp.ceiling import Segment
 from harvok.core.tcp.settling import Settling
-from harvok.core.trial import DirectionResult, HalfInterval, HalfSummary, TcpInfo
+from harvok.core.trials.tcp import DirectionResult, HalfInterval, HalfSummary, TcpInfo
 
 _TIMESTAMPS = 1  # bit of TcpInfo.options
 

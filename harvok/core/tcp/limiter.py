@@ -17,7 +17,7 @@ from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
 from harvok.core.tcp.ceiling import Ceiling, ceiling_at
 from harvok.core.tcp.evidence import Cpu, Evidence
 from harvok.core.tcp.settling import Settling
-from harvok.core.trial import SocketOptions
+from harvok.core.trials.tcp import SocketOptions
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 
 LimiterKind = Literal[

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 
 from harvok.core.link import Link
 from harvok.core.tcp.reading import Reading
-from harvok.core.trial import DirectionResult
+from harvok.core.trials.tcp import DirectionResult
 from harvok.core.units import format_share, format_speed
 
 _TELLING_STEAL = 0.02

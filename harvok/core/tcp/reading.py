@@ -11,7 +11,7 @@ from harvok.core.tcp.ceiling import Ceiling, ceiling_of
 from harvok.core.tcp.evidence import Evidence, gather
 from harvok.core.tcp.limiter import Case, Limiter, find_limiter
 from harvok.core.tcp.settling import Settling, find_settling, mean_rate_bps
-from harvok.core.trial import DirectionResult, SocketOptions
+from harvok.core.trials.tcp import DirectionResult, SocketOptions
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link
 from harvok.core.tcp.ceiling import ceiling_of
 from harvok.core.tcp.evidence import segment_of
-from harvok.core.trial import HalfInterval, TcpInfo
+from harvok.core.trials.tcp import HalfInterval, TcpInfo
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from harvok.core.ends import Direction
-from harvok.core.udp_trial import UdpInterval
+from harvok.core.trials.udp import UdpInterval
 
 
 @dataclass(frozen=True, slots=True)

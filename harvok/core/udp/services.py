@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from harvok.core.ethernet import IpVersion, frame_bytes_of, udp_payload_bytes
-from harvok.core.udp_trial import UdpService
+from harvok.core.trials.udp import UdpService
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 import struct
 
-from harvok.core.trial import TcpInfo
+from harvok.core.trials.tcp import TcpInfo
 
 TCP_INFO_BYTES = 280
 

@@ -8,11 +8,7 @@ counts time from its own origin: the sender from its start, the receiver from th
 from dataclasses import dataclass, field
 from typing import Literal
 
-from harvok.core.delay_trial import DelayTrial, DelayTrialResult
 from harvok.core.ends import CpuUse, Direction, Role
-from harvok.core.frame_trial import FrameTrial, FrameTrialResult
-from harvok.core.link_trial import LinkTrial, LinkTrialResult
-from harvok.core.udp_trial import UdpTrial, UdpTrialResult
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,7 +140,3 @@ class TcpTrialResult:
 
     directions: list[DirectionResult]
     kind: Literal["tcp"] = "tcp"
-
-
-Trial = TcpTrial | UdpTrial | FrameTrial | DelayTrial | LinkTrial
-TrialResult = TcpTrialResult | UdpTrialResult | FrameTrialResult | DelayTrialResult | LinkTrialResult
