@@ -118,7 +118,7 @@ def compare(ports: FramePorts, both: dict[str, Carrier], size: int, delay_ms: fl
             delay = trial(ports, size, _DELAY_LOAD_FPS, asked.seconds).delay
         if delay:
             print(
-                f"    delay at {_DELAY_LOAD_FPS / 1e3:g} k frames/s, {name}: least {delay.least_s * 1e3:.3f}, "
+                f"    delay at {_DELAY_LOAD_FPS / 1e3:g} k frames/s, {name}: least {delay.min_s * 1e3:.3f}, "
                 f"median {delay.median_s * 1e3:.3f}, 99.9 % {delay.p999_s * 1e3:.3f} ms",
                 flush=True,
             )

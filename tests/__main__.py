@@ -17,7 +17,7 @@ _FIRST = "tests.whole."
 """Tests that drive the installed program …"""
 _BUT = tuple(f"tests.whole.test_{name}." for name in ("decide", "faults", "plans", "reports"))
 """… but for these, which go with all others."""
-_MOST_AGAIN = 3
+_MAX_AGAIN = 3
 """More failures than this are no lapse of the machine."""
 
 
@@ -54,7 +54,7 @@ def run_both(folder: Path) -> int:
         said.seek(0)
         sys.stderr.write(said.read())
     failed = [name for part in _PARTS if (folder / part).exists() for name in (folder / part).read_text().split()]
-    if not any(codes) or not 0 < len(failed) <= _MOST_AGAIN:
+    if not any(codes) or not 0 < len(failed) <= _MAX_AGAIN:
         return max(map(abs, codes))
     print(f"once more, alone: {', '.join(failed)}", file=sys.stderr, flush=True)
     return subprocess.run([sys.executable, "-m", "unittest", *failed]).returncode

@@ -14,7 +14,7 @@ from typer.core import TyperGroup
 from harvok import __version__
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
-from harvok.host.left_over import CHANGED_FEATURES, LENT_PORTS, notes_path
+from harvok.host.cleanup import CHANGED_FEATURES, LENT_PORTS, cleanup_path
 
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
@@ -81,29 +81,29 @@ def harvok(
 
     Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
     """
-    if notes_path(LENT_PORTS).exists():
-        _put_back_ports()
-    if notes_path(CHANGED_FEATURES).exists():
-        _put_back_features()
+    if cleanup_path(LENT_PORTS).exists():
+        _restore_ports()
+    if cleanup_path(CHANGED_FEATURES).exists():
+        _restore_features()
 
 
-def _put_back_features() -> None:
+def _restore_features() -> None:
     """Tidies up after an impairment that was killed, and says so."""
     from harvok.cli.render.console import stderr
-    from harvok.runner.impair import put_back_features
+    from harvok.runner.impair import restore_all_features
 
-    ports = put_back_features()
+    ports = restore_all_features()
     names = " and ".join(ports)
     if ports:
         stderr().print(f"[bold yellow]note[/] put offloads of {names} back as before a killed impairment")
 
 
-def _put_back_ports() -> None:
+def _restore_ports() -> None:
     """Tidies up after a test that was killed while it had ports of this host, and says so."""
     from harvok.cli.render.console import stderr
-    from harvok.runner.ports import put_back_ports
+    from harvok.runner.ports import restore_ports
 
-    back, gone = put_back_ports()
+    back, gone = restore_ports()
     if back:
         stderr().print(f"[bold yellow]note[/] put {' and '.join(back)} back as before a test that was killed")
     if gone:

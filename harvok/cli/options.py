@@ -78,7 +78,7 @@ def attributes(pairs: list[str]) -> dict[str, str]:
 
 def typed_command(argv: list[str]) -> list[str]:
     """What was typed, with token and key left out: records go to other people."""
-    handed_on = os.environ.get("HARVOK_TYPED_COMMAND")  # see harvok.runner.rooms
+    handed_on = os.environ.get("HARVOK_TYPED_COMMAND")  # see harvok.runner.namespaced
     if handed_on:
         return [str(word) for word in json.loads(handed_on)]
     typed = ["harvok", *argv[1:]]

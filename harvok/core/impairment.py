@@ -100,10 +100,10 @@ class DirectionReport:
     queued_frames: int = 0
     too_large: int = 0
     overrun: int = 0
-    given_least_s: float = 0.0
+    given_min_s: float = 0.0
     given_median_s: float = 0.0
     given_p99_s: float = 0.0
-    given_most_s: float = 0.0
+    given_max_s: float = 0.0
     late_p99_s: float = 0.0
 
 

@@ -8,7 +8,7 @@ from harvok.core.link import Link
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.delay import Echo
 from harvok.core.trials.frames import FrameProgress
-from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 
 
@@ -34,7 +34,7 @@ class Observer:
     def trial_started(self, number: int, trial: Trial) -> None:
         """A trial begins; `number` counts from 1 within the run."""
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         """One half of one direction finished an interval. May come from another thread, one call at a time."""
 
     def datagrams(self, interval: UdpInterval) -> None:
@@ -67,7 +67,7 @@ class Observers(Observer):
         for observer in self._observers:
             observer.trial_started(number, trial)
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         for observer in self._observers:
             observer.interval(half)
 

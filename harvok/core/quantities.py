@@ -1,21 +1,28 @@
-"""The one registry of what Harvok can say about a device: each quantity with its unit, layer and meaning.
+"""The one registry of what Harvok can say about a device: each quantity with everything that is known of it.
 
-Compare, criteria, verdicts, plots and exports know nothing but quantities and figures, so a new kind of test
-adds rows here and changes none of them.
+Lists of runs, comparisons, criteria, verdicts, tables, plots and exports ask the registry what a quantity means, so a
+new kind of test adds rows here and changes none of them. docs/figures.md is held to this table by a test.
 """
 
 from dataclasses import dataclass
 from typing import Literal
 
 Better = Literal["higher", "lower", "neither"]
+Rank = Literal["headline", "main", "detail"]
+Resolution = Literal["measured", "counted", "search", "histogram", "clock"]
 
 
 @dataclass(frozen=True, slots=True)
 class Quantity:
     """One thing that can be measured.
 
-    `unit` is the unit of the stored value (`ratio` is shown as a percentage); `layer` says what a rate counts
-    (`goodput` is payload delivered to the application), empty where no layer applies.
+    `unit` is the unit of the stored value (`ratio` is shown as a percentage); `layer` states what a rate counts
+    (`goodput` is payload delivered to the application), empty where no layer applies. `labels` are the labels that its
+    figures may carry. `heading` is its name in a column where the table itself says what it is about. A `headline`
+    stands for a run in lists, a `main` figure is shown in every table, a `detail` in reports and exports. `judged`:
+    a comparison gives a verdict on it without being asked; `share` is the quantity that gives its share of what is
+    possible. `resolution` says what bounds the precision of one value: the `search` that found it, a `histogram`
+    (1/128), the offset between two clocks (`clock`), a count, or the measurement itself.
     """
 
     key: str
@@ -25,284 +32,420 @@ class Quantity:
     better: Better
     computed: str
     standard: str = ""
+    labels: tuple[str, ...] = ()
+    heading: str = ""
+    rank: Rank = "detail"
+    judged: bool = False
+    share: str = ""
+    resolution: Resolution = "measured"
 
+
+_DIRECTION = ("direction",)
+_FRAMES = ("direction", "frame-size")
+_LOADS = ("direction", "frame-size", "load")
+_SERVICES = ("direction", "service", "load")
 
 _ROWS = (
     Quantity(
         "goodput-settled", "settled goodput", "b/s", "goodput", "higher",
         "payload bytes received after settling × 8 / the time they took, on the receiver's clock",
-        "RFC 6349 §4.1.1",
+        standard="RFC 6349 §4.1.1", labels=_DIRECTION, heading="goodput", rank="headline", judged=True,
+        share="ceiling-share",
     ),
     Quantity(
         "goodput-mean", "whole-test goodput", "b/s", "goodput", "higher",
         "all payload bytes received × 8 / the time since the first byte, on the receiver's clock",
-        "RFC 6349 §4.1.1",
+        standard="RFC 6349 §4.1.1", labels=_DIRECTION, rank="main",
     ),
     Quantity(
         "settling", "settling time", "s", "", "lower",
-        "the start of the test that the settled figure leaves out: the truncation point of least standard error "
-        "(MSER) of the goodput series, or the time that was set",
+        "the start of the test that the settled figure leaves out: the truncation point with the smallest "
+        "standard error (MSER) of the goodput series, or the time that was set",
+        labels=_DIRECTION,
     ),
     Quantity(
         "ceiling", "goodput ceiling", "b/s", "goodput", "neither",
-        "line rate × payload per segment / bytes of the line per segment, with the segment size and options that "
-        "the connection really used",
-        "IEEE 802.3; RFC 2544 §20",
+        "line rate × payload per segment / bytes of the line per segment, with the segment size and options "
+        "that the connection really used",
+        standard="IEEE 802.3; RFC 2544 §20", labels=_DIRECTION,
     ),
     Quantity(
         "ceiling-share", "share of the ceiling", "ratio", "goodput", "higher",
         "settled goodput / goodput ceiling",
+        labels=_DIRECTION, heading="of ceiling", rank="main",
     ),
     Quantity(
-        "retransmitted", "retransmitted", "ratio", "", "lower",
+        "retransmitted", "retransmitted bytes", "ratio", "", "lower",
         "payload bytes retransmitted / payload bytes sent, from the sender's kernel",
-        "RFC 6349 §4.1.2 (100 % − TCP efficiency)",
+        standard="RFC 6349 §4.1.2 (100 % − TCP efficiency)", labels=_DIRECTION, heading="retransmitted", rank="main",
     ),
     Quantity(
-        "rtt-least", "least RTT", "s", "", "lower",
+        "rtt-min", "min RTT", "s", "", "lower",
         "the smallest round-trip time that the sender's kernel saw on any flow",
+        labels=_DIRECTION, heading="RTT min",
     ),
     Quantity(
         "rtt-mean", "mean RTT", "s", "", "lower",
         "mean of the kernel's smoothed round-trip times, over flows and intervals after settling",
+        labels=_DIRECTION, heading="RTT mean", rank="main",
     ),
     Quantity(
         "buffer-delay", "buffer delay", "ratio", "", "lower",
-        "(mean RTT under load − idle RTT) / idle RTT, idle being the smaller of handshake RTT and least RTT",
-        "RFC 6349 §4.1.3",
+        "(mean RTT under load − idle RTT) / idle RTT, where idle RTT is the smaller of handshake RTT and min "
+        "RTT",
+        standard="RFC 6349 §4.1.3", labels=_DIRECTION,
     ),
     Quantity(
         "transfer-time-ratio", "transfer time ratio", "ratio", "", "lower",
         "goodput ceiling / whole-test goodput: how much longer the transfer took than the ceiling allows",
-        "RFC 6349 §4.1.1",
+        standard="RFC 6349 §4.1.1", labels=_DIRECTION,
     ),
     Quantity(
         "segment-payload", "payload of a full segment", "B", "", "neither",
-        "the segment size that the sender's kernel uses, options left out", "RFC 9293 §3.7.1",
+        "the segment size that the sender's kernel uses, options left out",
+        standard="RFC 9293 §3.7.1", labels=_DIRECTION,
     ),
     Quantity(
-        "fairness", "fairness among flows", "ratio", "", "higher",
+        "fairness", "fairness between flows", "ratio", "", "higher",
         "(sum of the flows' bytes)² / (flows × sum of their squares); 100 % when all flows got the same",
-        "RFC 5166 §2.3",
+        standard="RFC 5166 §2.3", labels=_DIRECTION,
     ),
     Quantity(
         "throughput", "throughput", "frames/s", "L2", "higher",
-        "highest load at which a full-length trial lost nothing (or no more than the tolerance, which is then said)",
-        "RFC 2544 §26.1",
+        "highest load at which a full-length trial lost nothing (or no more than the loss tolerance, which is "
+        "then stated)",
+        standard="RFC 2544 §26.1", labels=_FRAMES, heading="frames/s", rank="headline", judged=True,
+        share="throughput-share", resolution="search",
     ),
     Quantity(
-        "throughput-share", "throughput of line rate", "ratio", "L1", "higher",
-        "throughput / theoretical maximum frame rate", "RFC 2544 §20, §26.1",
+        "throughput-share", "throughput, share of line rate", "ratio", "L1", "higher",
+        "throughput / theoretical maximum frame rate",
+        standard="RFC 2544 §20, §26.1", labels=_FRAMES, heading="of line rate", rank="main", resolution="search",
     ),
     Quantity(
-        "throughput-l1", "throughput on the line", "b/s", "L1", "higher",
-        "throughput × (frame size + 20 B of preamble and gap) × 8", "RFC 2544 §20",
+        "throughput-l1", "throughput, L1", "b/s", "L1", "higher",
+        "throughput × (frame size + 20 B of preamble and gap) × 8",
+        standard="RFC 2544 §20", labels=_FRAMES, heading="L1", resolution="search",
     ),
     Quantity(
-        "throughput-l2", "throughput in frames", "b/s", "L2", "higher",
-        "throughput × frame size × 8", "RFC 2544 §26.1",
+        "throughput-l2", "throughput, L2", "b/s", "L2", "higher",
+        "throughput × frame size × 8",
+        standard="RFC 2544 §26.1", labels=_FRAMES, heading="L2", resolution="search",
     ),
-    Quantity("search-trials", "trials of the search", "count", "", "neither", "how many trials the search took"),
     Quantity(
-        "search-time", "tester time of the search", "s", "", "neither",
+        "search-trials", "trials of the search", "count", "", "neither",
+        "number of trials in the search",
+        labels=("frame-size",), resolution="counted",
+    ),
+    Quantity(
+        "search-time", "search time", "s", "", "neither",
         "durations and pauses of all trials of the search",
+        labels=("frame-size",),
     ),
     Quantity(
         "frame-loss", "frame loss", "ratio", "L2", "lower",
-        "(frames sent − frames received) / frames sent, at the load that the label names", "RFC 2544 §26.3",
+        "(frames sent − frames received) / frames sent, at the load that the label names",
+        standard="RFC 2544 §26.3", labels=_LOADS, heading="loss", rank="main", resolution="counted",
     ),
     Quantity(
         "offered-load", "offered load", "frames/s", "L2", "neither",
-        "frames sent / the time that sending took", "RFC 2285 §3.5.2",
+        "frames sent / the time that sending took",
+        standard="RFC 2285 §3.5.2", labels=_LOADS, heading="offered, frames/s",
     ),
     Quantity(
         "forwarding-rate", "forwarding rate", "frames/s", "L2", "higher",
-        "frames received / the time that sending took, at the load that the label names", "RFC 2285 §3.6.1",
+        "frames received / the time that sending took, at the load that the label names",
+        standard="RFC 2285 §3.6.1", labels=_LOADS, heading="forwarded, frames/s",
     ),
     Quantity(
-        "forwarding-rate-l2", "forwarding rate in frames", "b/s", "L2", "higher",
-        "forwarding rate × frame size × 8", "RFC 2285 §3.6.1",
+        "forwarding-rate-l2", "forwarding rate, L2", "b/s", "L2", "higher",
+        "forwarding rate × frame size × 8",
+        standard="RFC 2285 §3.6.1", labels=_LOADS, heading="forwarded, L2", rank="main",
     ),
     Quantity(
-        "latency-tagged-mean", "latency, mean of tagged frames", "s", "", "lower",
-        "mean delay of the tagged frames, first bit in to first bit out", "RFC 2544 §26.2",
+        "latency-tagged-mean", "mean latency of tagged frames", "s", "", "lower",
+        "mean delay of the tagged frames, first bit in to first bit out",
+        standard="RFC 2544 §26.2", labels=_FRAMES, heading="tagged mean",
     ),
     Quantity(
-        "latency-median", "latency, typical", "s", "", "lower",
-        "median delay of the tagged frames; of all stamped frames where a load is held or an emulator checked",
-        "RFC 8219 §7.2",
+        "latency-median", "median latency", "s", "", "lower",
+        "median delay of the tagged frames; of all stamped frames where a load is held or an emulator is "
+        "checked; RFC 8219 calls it typical latency",
+        standard="RFC 8219 §7.2", labels=_LOADS, heading="median", rank="main", resolution="histogram",
     ),
     Quantity(
-        "latency-p999", "latency, worst case", "s", "", "lower",
-        "99.9th percentile of the delays of the same frames", "RFC 8219 §7.2",
+        "latency-p999", "p99.9 latency", "s", "", "lower",
+        "99.9th percentile of the delays of the same frames; RFC 8219 calls it worst-case latency",
+        standard="RFC 8219 §7.2", labels=_LOADS, heading="p99.9", rank="main", resolution="histogram",
     ),
-    Quantity("latency-least", "least latency", "s", "", "lower", "smallest delay of all stamped frames"),
-    Quantity("latency-mean", "mean latency", "s", "", "lower", "mean delay of all stamped frames"),
-    Quantity("latency-most", "greatest latency", "s", "", "lower", "greatest delay of all stamped frames"),
+    Quantity(
+        "latency-min", "min latency", "s", "", "lower",
+        "smallest delay of all stamped frames",
+        labels=_LOADS, heading="min",
+    ),
+    Quantity(
+        "latency-mean", "mean latency", "s", "", "lower",
+        "mean delay of all stamped frames",
+        labels=_FRAMES, heading="mean",
+    ),
+    Quantity(
+        "latency-max", "max latency", "s", "", "lower",
+        "largest delay of all stamped frames",
+        labels=_FRAMES, heading="max",
+    ),
     Quantity(
         "latency-jitter", "delay variation", "s", "", "lower",
-        "mean absolute difference of the delays of successive stamped frames", "RFC 3393",
+        "mean absolute difference of the delays of successive stamped frames",
+        standard="RFC 3393", labels=_FRAMES, heading="variation",
     ),
-    Quantity("frames-sent", "frames sent", "count", "L2", "neither", "how many frames a figure rests on"),
+    Quantity(
+        "frames-sent", "frames sent", "count", "L2", "neither",
+        "number of frames that a figure is based on",
+        labels=_FRAMES, resolution="counted",
+    ),
     Quantity(
         "burst-mean", "back-to-back burst", "count", "L2", "higher",
-        "mean over the repeats of the longest burst at minimum gap that lost nothing", "RFC 2544 §26.4; RFC 9004",
+        "mean over the repeats of the longest burst at minimum gap that lost nothing",
+        standard="RFC 2544 §26.4; RFC 9004", labels=("frame-size",), heading="longest burst", rank="main",
+        resolution="counted",
     ),
-    Quantity("burst-least", "shortest burst", "count", "L2", "neither", "least of the repeats", "RFC 9004"),
-    Quantity("burst-most", "longest burst", "count", "L2", "neither", "greatest of the repeats", "RFC 9004"),
     Quantity(
-        "burst-deviation", "deviation of bursts", "count", "L2", "neither",
-        "standard deviation of the repeats", "RFC 9004",
+        "burst-min", "shortest burst", "count", "L2", "neither",
+        "shortest burst of the repeats",
+        standard="RFC 9004", labels=("frame-size",), resolution="counted",
+    ),
+    Quantity(
+        "burst-max", "longest burst", "count", "L2", "neither",
+        "longest burst of the repeats",
+        standard="RFC 9004", labels=("frame-size",), resolution="counted",
+    ),
+    Quantity(
+        "burst-deviation", "standard deviation of bursts", "count", "L2", "neither",
+        "standard deviation of the repeats",
+        standard="RFC 9004", labels=("frame-size",),
     ),
     Quantity(
         "buffer-time-implied", "implied buffer time", "s", "", "neither",
-        "mean burst / maximum frame rate", "RFC 9004",
+        "mean burst / maximum frame rate",
+        standard="RFC 9004", labels=("frame-size",),
     ),
     Quantity(
         "buffer-time", "corrected buffer time", "s", "", "higher",
-        "implied buffer time × (1 − throughput / maximum frame rate)", "RFC 9004",
+        "implied buffer time × (1 − throughput / maximum frame rate)",
+        standard="RFC 9004", labels=("frame-size",), heading="buffer time",
     ),
     Quantity(
-        "recovery-time", "system recovery", "s", "", "lower",
-        "from the cut of an overload to the last frame lost", "RFC 2544 §26.5",
+        "recovery-time", "system recovery time", "s", "", "lower",
+        "from the end of an overload to the last frame lost",
+        standard="RFC 2544 §26.5", labels=_FRAMES, heading="recovery", rank="main",
     ),
     Quantity(
-        "reset-time", "reset", "s", "", "lower",
-        "from the last frame before a reset to the first after it", "RFC 2544 §26.6; RFC 6201",
+        "reset-time", "reset time", "s", "", "lower",
+        "from the last frame before a reset to the first frame after it",
+        standard="RFC 2544 §26.6; RFC 6201", labels=_FRAMES, heading="reset", rank="main",
     ),
     Quantity(
-        "tester-limit", "the tester's own limit", "frames/s", "L2", "higher",
-        "highest load that the tester held within 0.5 % and that came back whole over a lead alone",
+        "tester-limit", "tester limit", "frames/s", "L2", "higher",
+        "highest load that the tester held within 0.5 % and received back without loss over a lead alone",
+        labels=_FRAMES, heading="frames/s", rank="headline", share="tester-limit-share", resolution="search",
     ),
     Quantity(
-        "tester-limit-share", "the tester's limit of line rate", "ratio", "L1", "higher",
-        "the tester's own limit / theoretical maximum frame rate", "RFC 2544 §20",
+        "tester-limit-share", "tester limit, share of line rate", "ratio", "L1", "higher",
+        "the tester's own limit / theoretical maximum frame rate",
+        standard="RFC 2544 §20", labels=_FRAMES, heading="of line rate", resolution="search",
     ),
     Quantity(
-        "offered-error", "error of the offered load", "ratio", "", "lower",
-        "|offered load / intended load − 1|, at a share of the tester's limit", "RFC 2285 §3.5",
+        "offered-error", "offered load error", "ratio", "", "lower",
+        "|offered load / intended load − 1|, at a share of the tester's limit",
+        standard="RFC 2285 §3.5", labels=_LOADS, heading="load error", rank="main",
     ),
     Quantity(
-        "delay-floor", "least delay of the tester", "s", "", "lower",
-        "smallest delay over a lead alone: what every latency contains",
+        "delay-floor-min", "tester's own min delay", "s", "", "lower",
+        "smallest delay over a lead alone, which every latency includes",
+        labels=_FRAMES, heading="delay min",
     ),
     Quantity(
-        "delay-floor-median", "typical delay of the tester", "s", "", "lower", "median delay over a lead alone",
+        "delay-floor-median", "tester's own median delay", "s", "", "lower",
+        "median delay over a lead alone",
+        labels=_FRAMES, heading="median", rank="main", resolution="histogram",
     ),
     Quantity(
-        "delay-floor-p999", "worst delay of the tester", "s", "", "lower",
+        "delay-floor-p999", "tester's own p99.9 delay", "s", "", "lower",
         "99.9th percentile of the delays over a lead alone",
+        labels=_FRAMES, heading="p99.9", resolution="histogram",
     ),
     Quantity(
-        "udp-offered", "UDP load sent", "b/s", "L2", "higher",
-        "datagrams sent × frame size × 8 / the time that they span at the sender", "RFC 2285 §3.5.2",
+        "udp-offered", "offered UDP load", "b/s", "L2", "higher",
+        "datagrams sent × frame size × 8 / the time that they span at the sender",
+        standard="RFC 2285 §3.5.2", labels=_SERVICES, heading="offered, L2",
     ),
     Quantity(
-        "udp-received", "UDP load received", "b/s", "L2", "higher",
+        "udp-received", "received UDP rate", "b/s", "L2", "higher",
         "datagrams received, each counted once, × frame size × 8 / the time that they span at the sender",
-        "RFC 2285 §3.6.1",
+        standard="RFC 2285 §3.6.1", labels=_SERVICES, heading="received, L2", rank="headline", judged=True,
     ),
     Quantity(
         "udp-goodput", "UDP goodput", "b/s", "goodput", "higher",
-        "payload bytes of the datagrams received, each counted once, × 8 / the time that they span at the sender",
+        "payload bytes of the datagrams received, each counted once, × 8 / the time that they span at the "
+        "sender",
+        labels=_SERVICES,
     ),
     Quantity(
-        "udp-throughput", "highest loss-free UDP rate", "b/s", "L2", "higher",
-        "highest rate at which a full-length trial lost nothing (or no more than the tolerance, which is then said)",
-        "RFC 2544 §26.1",
+        "udp-throughput", "loss-free UDP throughput", "b/s", "L2", "higher",
+        "highest rate at which a full-length trial lost nothing (or no more than the loss tolerance, which is "
+        "then stated)",
+        standard="RFC 2544 §26.1", labels=_DIRECTION, rank="headline", judged=True, resolution="search",
     ),
     Quantity(
-        "udp-throughput-goodput", "highest loss-free UDP goodput", "b/s", "goodput", "higher",
-        "the payload's part of the highest loss-free UDP rate",
+        "udp-throughput-goodput", "goodput at the loss-free UDP throughput", "b/s", "goodput", "higher",
+        "payload share of the loss-free UDP throughput",
+        labels=_DIRECTION, resolution="search",
     ),
     Quantity(
         "datagram-loss", "datagram loss", "ratio", "", "lower",
-        "(datagrams sent − datagrams received) / datagrams sent, wherever they were lost", "RFC 7680",
+        "(datagrams sent − datagrams received) / datagrams sent, wherever they were lost",
+        standard="RFC 7680", labels=_SERVICES, heading="loss", rank="main", resolution="counted",
     ),
     Quantity(
-        "datagram-duplicates", "duplicates", "ratio", "", "lower",
-        "datagrams that came once more / datagrams sent", "RFC 5560",
+        "datagram-duplicates", "duplicated datagrams", "ratio", "", "lower",
+        "datagrams received more than once / datagrams sent",
+        standard="RFC 5560", labels=_SERVICES, resolution="counted",
     ),
     Quantity(
-        "datagram-reordered", "reordering", "ratio", "", "lower",
-        "datagrams that came after one with a higher number / datagrams sent", "RFC 4737 §3",
+        "datagram-reordered", "reordered datagrams", "ratio", "", "lower",
+        "datagrams received after one with a higher number / datagrams sent",
+        standard="RFC 4737 §3", labels=_SERVICES, resolution="counted",
     ),
     Quantity(
-        "loss-run-longest", "longest run of losses", "count", "", "lower",
-        "the most datagrams in a row that were lost", "RFC 3357 §4",
+        "loss-run-longest", "longest loss run", "count", "", "lower",
+        "largest number of consecutive datagrams lost",
+        standard="RFC 3357 §4", labels=_SERVICES, heading="loss run", resolution="counted",
     ),
     Quantity(
-        "socket-drops", "dropped by the receiving socket", "ratio", "", "lower",
-        "datagrams that reached the receiving host and found its socket full / datagrams sent",
+        "socket-drops", "receive socket drops", "ratio", "", "lower",
+        "datagrams that reached the receiving host and found its socket buffer full / datagrams sent",
+        labels=_SERVICES, resolution="counted",
     ),
     Quantity(
         "jitter", "jitter", "s", "", "lower",
-        "J += (|D| − J) / 16, D being the change of transit time from one datagram to the next, at the end of the test",
-        "RFC 3550 §6.4.1",
+        "J += (|D| − J) / 16, D being the change of transit time from one datagram to the next, at the end of "
+        "the test",
+        standard="RFC 3550 §6.4.1", labels=_SERVICES, heading="jitter", rank="main",
     ),
     Quantity(
-        "delay-variation-median", "delay variation, typical", "s", "", "lower",
-        "median of the transit times above the least of them", "RFC 5481 §4.2",
+        "delay-variation-median", "median delay variation", "s", "", "lower",
+        "median of the transit times above the smallest",
+        standard="RFC 5481 §4.2", labels=_SERVICES, resolution="histogram",
     ),
     Quantity(
-        "delay-variation-p99", "delay variation, 99 %", "s", "", "lower",
-        "99th percentile of the transit times above the least of them", "RFC 5481 §4.2",
+        "delay-variation-p99", "p99 delay variation", "s", "", "lower",
+        "99th percentile of the transit times above the smallest",
+        standard="RFC 5481 §4.2", labels=_SERVICES, heading="variation p99", rank="main", resolution="histogram",
     ),
     Quantity(
-        "delay-variation-p999", "delay variation, 99.9 %", "s", "", "lower",
-        "99.9th percentile of the transit times above the least of them", "RFC 5481 §4.2",
+        "delay-variation-p999", "p99.9 delay variation", "s", "", "lower",
+        "99.9th percentile of the transit times above the smallest",
+        standard="RFC 5481 §4.2", labels=_SERVICES, heading="variation p99.9", resolution="histogram",
     ),
     Quantity(
-        "one-way-delay-least", "least one-way delay", "s", "", "lower",
-        "smallest transit time, less the difference of the clocks, whose error bound the record holds", "RFC 7679",
+        "one-way-delay-min", "min one-way delay", "s", "", "lower",
+        "smallest transit time minus the clock offset, whose error bound is in the record",
+        standard="RFC 7679", labels=_SERVICES, resolution="clock",
     ),
     Quantity(
         "one-way-delay-mean", "mean one-way delay", "s", "", "lower",
-        "mean transit time, less the difference of the clocks, whose error bound the record holds", "RFC 7679",
+        "mean transit time minus the clock offset, whose error bound is in the record",
+        standard="RFC 7679", labels=_SERVICES, heading="one-way mean", rank="main", resolution="clock",
     ),
     Quantity(
-        "clock-error", "error of one-way delays", "s", "", "lower",
-        "the most that the difference of the two clocks may be off: half of the fastest exchange with the far end's "
-        "reflector, and half of the drift in between; zero where both ends are one machine", "RFC 7679 §3.7",
+        "clock-error", "clock error bound", "s", "", "lower",
+        "bound on the error of the clock offset: half of the fastest exchange with the far end's reflector "
+        "plus half of the drift during the trial; zero where both ends are one machine",
+        standard="RFC 7679 §3.7", labels=_SERVICES,
     ),
     Quantity(
-        "two-way-delay-least", "least two-way delay", "s", "", "lower",
-        "smallest time from a packet to its answer, less what the reflector held it", "RFC 2681; RFC 8762",
-    ),
-    Quantity("two-way-delay-median", "two-way delay, typical", "s", "", "lower", "median of the same", "RFC 2681"),
-    Quantity("two-way-delay-mean", "mean two-way delay", "s", "", "lower", "mean of the same", "RFC 2681"),
-    Quantity("two-way-delay-p99", "two-way delay, 99 %", "s", "", "lower", "99th percentile of the same", "RFC 2681"),
-    Quantity("two-way-delay-most", "greatest two-way delay", "s", "", "lower", "greatest of the same", "RFC 2681"),
-    Quantity(
-        "two-way-variation-p99", "two-way delay variation, 99 %", "s", "", "lower",
-        "99th percentile of the two-way delays above the least of them", "RFC 5481 §4.2",
+        "two-way-delay-min", "min two-way delay", "s", "", "lower",
+        "smallest time from a packet to its answer, minus the time the reflector held it",
+        standard="RFC 2681; RFC 8762", labels=("load",), heading="min",
     ),
     Quantity(
-        "two-way-loss", "two-way loss", "ratio", "", "lower", "packets without an answer / packets sent", "RFC 6673",
+        "two-way-delay-median", "median two-way delay", "s", "", "lower",
+        "median of the two-way delays",
+        standard="RFC 2681", labels=("load",), heading="median", rank="headline",
     ),
     Quantity(
-        "delay-under-load", "delay that load adds", "s", "", "lower",
-        "median two-way delay while a load fills the link − median while it is idle",
+        "two-way-delay-mean", "mean two-way delay", "s", "", "lower",
+        "mean of the two-way delays",
+        standard="RFC 2681", labels=("load",), heading="mean",
     ),
     Quantity(
-        "link-ups", "link-ups", "count", "", "neither", "how often the link came up at the speed that the label names",
+        "two-way-delay-p99", "p99 two-way delay", "s", "", "lower",
+        "99th percentile of the two-way delays",
+        standard="RFC 2681", labels=("load",), heading="p99", rank="main",
     ),
     Quantity(
-        "negotiated-speed-least", "least negotiated speed", "b/s", "L1", "higher",
-        "the lowest speed at which the link came up", "IEEE 802.3 §28",
+        "two-way-delay-max", "max two-way delay", "s", "", "lower",
+        "largest of the two-way delays",
+        standard="RFC 2681", labels=("load",), heading="max",
     ),
     Quantity(
-        "link-flaps", "unseen link losses", "count", "", "lower",
-        "how often the link went down and up again faster than was looked, by the kernel's count",
+        "two-way-variation-p99", "p99 two-way delay variation", "s", "", "lower",
+        "99th percentile of the two-way delays above the smallest",
+        standard="RFC 5481 §4.2", labels=("load",), heading="variation p99",
+    ),
+    Quantity(
+        "two-way-loss", "two-way loss", "ratio", "", "lower",
+        "packets without an answer / packets sent",
+        standard="RFC 6673", labels=("load",), heading="loss", rank="main", resolution="counted",
+    ),
+    Quantity(
+        "delay-under-load", "delay added by load", "s", "", "lower",
+        "median two-way delay while a load fills the link − median two-way delay while it is idle",
+        labels=("load",), rank="headline",
+    ),
+    Quantity(
+        "link-ups", "link-ups", "count", "", "neither",
+        "number of times the link came up at the speed that the label names",
+        labels=("speed",), rank="main", resolution="counted",
+    ),
+    Quantity(
+        "negotiated-speed-min", "lowest negotiated speed", "b/s", "L1", "higher",
+        "the lowest speed at which the link came up",
+        standard="IEEE 802.3 §28", rank="headline",
+    ),
+    Quantity(
+        "link-flaps", "link flaps missed between samples", "count", "", "lower",
+        "number of times the link went down and up again between two samples, by the kernel's counter",
+        resolution="counted",
     ),
     Quantity(
         "busiest-core-near", "busiest core, near end", "ratio", "", "neither",
         "the largest mean share of time that any one core of the near end was busy, after settling",
+        labels=_DIRECTION,
     ),
     Quantity(
         "busiest-core-far", "busiest core, far end", "ratio", "", "neither",
         "the largest mean share of time that any one core of the far end was busy, after settling",
+        labels=_DIRECTION,
     ),
 )  # fmt: skip
 
 QUANTITIES: dict[str, Quantity] = {row.key: row for row in _ROWS}
+
+
+def register(*quantities: Quantity) -> None:
+    """Adds quantities of a kind of test that is not part of Harvok itself. Raises ValueError for a key in use."""
+    for quantity in quantities:
+        if quantity.key in QUANTITIES:
+            raise ValueError(f"there is a quantity {quantity.key} already")
+        QUANTITIES[quantity.key] = quantity
+
+
+def of_rank(*ranks: Rank) -> list[str]:
+    """The keys of all quantities of some ranks, in the order of the registry."""
+    return [key for key, quantity in QUANTITIES.items() if quantity.rank in ranks]
+
+
+def heading_of(key: str) -> str:
+    """The name of a quantity as a column heading."""
+    return QUANTITIES[key].heading or QUANTITIES[key].name

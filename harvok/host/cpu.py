@@ -19,7 +19,7 @@ def usable_cores() -> list[int]:
 
 
 @contextlib.contextmanager
-def keeping_off(cores: Collection[int], others: Collection[int] = ()) -> Iterator[None]:
+def avoiding_cores(cores: Collection[int], others: Collection[int] = ()) -> Iterator[None]:
     """Keeps all threads of this process, and those of `others`, off some cores for a while, where others are left."""
     mine = set(usable_cores())
     left = mine - set(cores)

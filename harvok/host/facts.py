@@ -77,8 +77,8 @@ def _triple(path: Path) -> tuple[int, int, int] | None:
 
 def _socket_limits() -> SocketLimits:
     return SocketLimits(
-        receive_most_bytes=_number(_SYS / "core/rmem_max"),
-        send_most_bytes=_number(_SYS / "core/wmem_max"),
+        receive_max_bytes=_number(_SYS / "core/rmem_max"),
+        send_max_bytes=_number(_SYS / "core/wmem_max"),
         tcp_receive_bytes=_triple(_SYS / "ipv4/tcp_rmem"),
         tcp_send_bytes=_triple(_SYS / "ipv4/tcp_wmem"),
     )

@@ -12,7 +12,7 @@ from harvok.errors import NearEndError
 _SOL_PACKET, _ADD_MEMBERSHIP, _MULTICAST = 263, 1, 0  # uapi linux/if_packet.h
 _NEAREST_BRIDGE = bytes.fromhex("0180c200000e")  # IEEE 802.1AB §7.1
 _OUTGOING = 4  # PACKET_OUTGOING
-_MOST_BYTES = 1600
+_MAX_BYTES = 1600
 
 
 def hear_neighbours(ports: Sequence[str], for_s: float, clock: Clock = SYSTEM) -> dict[str, Neighbour]:
@@ -29,7 +29,7 @@ def hear_neighbours(ports: Sequence[str], for_s: float, clock: Clock = SYSTEM) -
         while len(heard) < len(ports) and (left_ns := deadline_ns - clock.now_ns()) > 0:
             for fd, _ in poll.poll(left_ns // 1_000_000 + 1):
                 port, sock = by_fd[fd]
-                frame, where = sock.recvfrom(_MOST_BYTES)
+                frame, where = sock.recvfrom(_MAX_BYTES)
                 found = decode_lldp(frame)
                 if found and where[2] != _OUTGOING:
                     heard[port] = found

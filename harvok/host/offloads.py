@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
-from harvok.host.left_over import read_notes, write_notes
+from harvok.host.cleanup import read_cleanup, write_cleanup
 
 _COALESCING = ("rx-gro", "rx-lro", "rx-gro-hw")
 
@@ -23,7 +23,7 @@ def one_frame_at_a_time(ports: Sequence[str], notes: Path) -> Iterator[None]:
     if not before:
         yield
         return
-    write_notes(notes, {"features": before})
+    write_cleanup(notes, {"features": before})
     try:
         yield
     finally:
@@ -58,7 +58,7 @@ def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
 
 def restore_features(notes: Path) -> list[str]:
     """Puts back what a killed process left changed; returns the names of the interfaces."""
-    told = read_notes(notes)
+    told = read_cleanup(notes)
     if told is None:
         return []
     try:

@@ -15,7 +15,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from harvok.host.left_over import read_notes, write_notes
+from harvok.host.cleanup import read_cleanup, write_cleanup
 from harvok.host.namespaces import enter_network, new_network
 
 if TYPE_CHECKING:
@@ -52,20 +52,20 @@ def hold(spec: PairSpec) -> None:
     home = os.open("/proc/self/ns/net", os.O_RDONLY)
     kernel = _kernel()
     lent = [_describe(kernel, name) for name in spec.ports]
-    write_notes(Path(spec.notes), {"ports": [asdict(port) for port in lent]})
-    rooms = []
+    write_cleanup(Path(spec.notes), {"ports": [asdict(port) for port in lent]})
+    host_namespaces = []
     try:
         for port, address in zip(lent, spec.addresses, strict=True):
             room = new_network()
             enter_network(home)
-            rooms.append(room)
+            host_namespaces.append(room)
             kernel.link("set", index=port.index, net_ns_fd=room)
-            _furnish(room, home, port, address)
+            _configure(room, home, port, address)
         own = f"/proc/{os.getpid()}/fd"
-        print(json.dumps([f"{own}/{room}" for room in rooms]), flush=True)
+        print(json.dumps([f"{own}/{room}" for room in host_namespaces]), flush=True)
         sys.stdin.read()
     finally:
-        for port, room in zip(lent, rooms, strict=False):
+        for port, room in zip(lent, host_namespaces, strict=False):
             _bring_home(room, home, port)
         for port in lent:
             _restore(kernel, port)
@@ -95,7 +95,7 @@ def _describe(kernel: "IPRoute", name: str) -> Lent:
     return Lent(name, index, bool(link["flags"] & _UP), int(link.get_attr("IFLA_MTU")), addresses, routes)
 
 
-def _furnish(room: int, home: int, port: Lent, address: str) -> None:
+def _configure(room: int, home: int, port: Lent, address: str) -> None:
     """Gives a lent port its address for the test, and brings it up."""
     enter_network(room)
     try:
@@ -138,10 +138,10 @@ def _restore(kernel: "IPRoute", port: Lent) -> bool:
     return True
 
 
-def restore_left_over(notes: Path) -> tuple[list[str], list[str]]:
+def restore_lent_ports(notes: Path) -> tuple[list[str], list[str]]:
     """Puts back what a killed holder left undone; returns the names of the ports that have all they had, and of those
     that are gone. Both are empty when nothing was left."""
-    told = read_notes(notes)
+    told = read_cleanup(notes)
     try:
         lent = [_read_back(one) for one in told["ports"]] if told else []
     except (ValueError, TypeError, KeyError):

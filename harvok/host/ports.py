@@ -36,8 +36,8 @@ class Slot:
 
     transfers_gts: float
     lanes: int
-    most_transfers_gts: float
-    most_lanes: int
+    max_transfers_gts: float
+    max_lanes: int
 
     @property
     def data_bps(self) -> float:
@@ -148,10 +148,10 @@ def slot_of(device: Path) -> Slot | None:
         return float(found[0]) if found else None
 
     speed, lanes = number("current_link_speed"), number("current_link_width")
-    most_speed, most_lanes = number("max_link_speed"), number("max_link_width")
+    max_speed, max_lanes = number("max_link_speed"), number("max_link_width")
     if not speed or not lanes:
         return None
-    return Slot(speed, int(lanes), most_speed or speed, int(most_lanes or lanes))
+    return Slot(speed, int(lanes), max_speed or speed, int(max_lanes or lanes))
 
 
 def faults_of(statistics: Path) -> dict[str, int]:
@@ -181,8 +181,8 @@ def remarks_on(port: PortFacts) -> list[str]:
             f"its slot (PCIe {port.slot.transfers_gts:g} GT/s × {port.slot.lanes}) carries about "
             f"{port.slot.data_bps / 1e9:.1f} Gb/s, less than the port's {speed / 1e9:g} Gb/s"
         )
-    if port.slot and (port.slot.lanes, port.slot.transfers_gts) < (port.slot.most_lanes, port.slot.most_transfers_gts):
-        said.append(f"its slot could be PCIe {port.slot.most_transfers_gts:g} GT/s × {port.slot.most_lanes}")
+    if port.slot and (port.slot.lanes, port.slot.transfers_gts) < (port.slot.max_lanes, port.slot.max_transfers_gts):
+        said.append(f"its slot could be PCIe {port.slot.max_transfers_gts:g} GT/s × {port.slot.max_lanes}")
     if port.faults:
         faults = ", ".join(f"{count} {name}" for name, count in port.faults.items())
         said.append(f"{faults} since the driver was loaded")

@@ -10,10 +10,10 @@ from harvok.core.trials.any import Trial
 from harvok.core.trials.delay import DelayTrialResult
 from harvok.core.trials.frames import FrameTrialResult
 from harvok.core.trials.link import LinkTrialResult
-from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 
-Entry = HalfInterval | UdpInterval | Trial | FrameTrialResult | DelayTrialResult | LinkTrialResult
+Entry = TcpInterval | UdpInterval | Trial | FrameTrialResult | DelayTrialResult | LinkTrialResult
 """A trial that starts, an interval of it, or the result of one that tells no intervals."""
 
 _ENTRY: TypeAdapter[Entry] = TypeAdapter(Entry)
@@ -29,7 +29,7 @@ def put_together(record: RunRecord, entries: Sequence[tuple[int, str]]) -> RunRe
     trials: dict[int, TrialRecord] = {}
     for number, text in entries:
         entry = _ENTRY.validate_json(text)
-        if isinstance(entry, (HalfInterval, UdpInterval)):
+        if isinstance(entry, (TcpInterval, UdpInterval)):
             trials[number].intervals.append(entry)
         elif isinstance(entry, (FrameTrialResult, DelayTrialResult, LinkTrialResult)):
             trials[number] = TrialRecord(trial=trials[number].trial, result=entry)

@@ -11,10 +11,10 @@ if TYPE_CHECKING:
 SIZE_INCHES, DPI = (10.0, 6.25), 128
 _MARKERS = "osD^v"
 _GREY = "#5a5a5a"
-_MOST_LETTERS = 70  # more than these do not fit side by side
-_MOST_LEGEND_ROWS = 4
+_MAX_LETTERS = 70  # more than these do not fit side by side
+_MAX_LEGEND_ROWS = 4
 _ROOM_FOR_LEGEND = 20  # on a logarithmic axis
-_MOST_LINEAR = 30  # from the least to the greatest: beyond, the small ones would all lie on the axis
+_MAX_LINEAR = 30  # from the least to the greatest: beyond, the small ones would all lie on the axis
 
 Style = Literal["measured", "expected", "reference"]
 
@@ -75,7 +75,7 @@ def draw_columns(title: str, columns: Sequence[Column], path: Path) -> None:
             _draw_panel(axes, panel, column)
         places[0, number].set_title(column.title)
         last = places[len(column.panels) - 1, number]
-        crowded = sum(map(len, column.points)) * len(columns) > _MOST_LETTERS or len(column.points) > 12
+        crowded = sum(map(len, column.points)) * len(columns) > _MAX_LETTERS or len(column.points) > 12
         turned = {"rotation": 30, "ha": "right"} if crowded else {}
         last.set_xticks(range(len(column.points)), column.points, **turned)
         last.set_xlabel(column.across)
@@ -92,7 +92,7 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     for number, curve in enumerate(panel.curves):
         _draw_curve(axes, curve, number)
     least = min((value for c in measured for value in c.values if value is not None), default=0.0)
-    if least > 0 and top > _MOST_LINEAR * least:
+    if least > 0 and top > _MAX_LINEAR * least:
         axes.set_yscale("log")
         axes.set_ylim(least / 2, top * (_ROOM_FOR_LEGEND if len(panel.curves) > 1 else 2))
         axes.yaxis.set_major_formatter(lambda value, _: f"{value:g}")
@@ -108,7 +108,7 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
         if panel is column.panels[0]:
             axes.annotate(words, (at, top * 1.1), xytext=(5, 0), textcoords="offset points", color=_GREY)
     if len(panel.curves) > 1:
-        axes.legend(fontsize="small", ncols=-(-len(panel.curves) // _MOST_LEGEND_ROWS))
+        axes.legend(fontsize="small", ncols=-(-len(panel.curves) // _MAX_LEGEND_ROWS))
 
 
 def _draw_curve(axes: "Axes", curve: Curve, number: int) -> None:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 _INCHES, _DPI = (8.0, 5.0), 160
 _DASHES: list[Any] = ["-", "--", ":", "-.", (0, (5, 1)), (0, (1, 3)), (0, (3, 1, 1, 1))]
-_MOST_SIZES = 3
+_MAX_SIZES = 3
 _MARKERS = "osD^v"  # so that lines are told apart without colour
 
 
@@ -102,7 +102,7 @@ def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
     sizes = _sizes(axes, records)
     for number, (record, marker) in enumerate(zip(records, _MARKERS * len(records), strict=False)):
         at, typical = _over_sizes(record, "latency-median", sizes, 1e6)
-        (_, least), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-least", "latency-p999"))
+        (_, least), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-min", "latency-p999"))
         axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
         axes.fill_between(at, least, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
     axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
@@ -113,10 +113,10 @@ def _distribution(axes: "Axes", records: Sequence[RunRecord]) -> None:
     for number, record in enumerate(records):
         for style, (size, delay) in zip(_DASHES * len(record.trials), _streams(record), strict=False):
             total, slower = delay.counted, delay.counted
-            at, share = [delay.least_s * 1e6], [1.0]
+            at, share = [delay.min_s * 1e6], [1.0]
             for edge_s, frames in delay.distribution:
                 slower -= frames
-                at.append(min(edge_s, delay.most_s) * 1e6)
+                at.append(min(edge_s, delay.max_s) * 1e6)
                 share.append(max(slower, 0.5) / total)
             label = f"{_label(record)}, {size}"
             axes.step(at, share, where="post", linestyle=style, color=f"C{number}", label=label)
@@ -139,7 +139,7 @@ def _streams(record: RunRecord) -> list[tuple[str, DelaySummary]]:
             if delay:
                 found["mix" if len(sizes) > 1 else f"{sizes[0]} B"] = delay
     every = list(found.items())
-    return every if len(every) <= _MOST_SIZES else [every[0], every[len(every) // 2], every[-1]]
+    return every if len(every) <= _MAX_SIZES else [every[0], every[len(every) // 2], every[-1]]
 
 
 def _settings(record: RunRecord) -> FrameSettings:

@@ -12,7 +12,7 @@ _INK, _SOFT, _LINE = (28, 39, 51), (93, 107, 121), (213, 220, 227)
 _VERDICT_INK = {"ACCEPT": (26, 127, 78), "REJECT": (179, 38, 30), "RETEST": (154, 103, 0)}
 _TEXT, _SMALL, _TITLE = 9, 7, 15
 _LINE_MM = 4.6
-_LEAST_COLUMN, _MOST_COLUMN = 6, 46  # letters
+_MIN_COLUMN, _MAX_COLUMN = 6, 46  # letters
 
 
 def pdf(report: Report) -> bytes:
@@ -91,7 +91,7 @@ def _table(page: "FPDF", table: Table) -> None:
     page.set_font("text", size=_SMALL)
     lines = [table.header, *table.rows]
     widths = [max(len(line[at]) for line in lines) for at in range(len(table.header))]
-    widths = [min(max(width, _LEAST_COLUMN), _MOST_COLUMN) for width in widths]
+    widths = [min(max(width, _MIN_COLUMN), _MAX_COLUMN) for width in widths]
     has_head = any(table.header)
     with page.table(
         col_widths=tuple(widths),

@@ -48,7 +48,7 @@ def _delays(figures: Sequence[Figure], sizes: Sequence[str], loads: Sequence[str
     made = []
     for size in sizes:
         least, typical, worst = (
-            _curve(figures, name, size, loads, factor) for name in ("latency-least", "latency-median", "latency-p999")
+            _curve(figures, name, size, loads, factor) for name in ("latency-min", "latency-median", "latency-p999")
         )
         if least and typical and worst:
             name = f"latency, typical, in a band from least to 99.9 %, {size} B"

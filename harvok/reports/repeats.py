@@ -19,11 +19,11 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure as Canvas
 
 _WIDTH, _HEIGHT_A_PLOT = 8.0, 2.6
-_MOST_PLOTS = 6
+_MAX_PLOTS = 6
 _MARKERS = "osD^v"
 _DPI = 150
 _SCALES = {"b/s": (1e6, "Mb/s"), "frames/s": (1.0, "frames/s"), "ratio": (0.01, "%"), "s": (1e-6, "µs")}
-_MOST_RUNS = 12
+_MAX_RUNS = 12
 
 
 def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind: PictureKind = "svg") -> Picture | None:
@@ -37,7 +37,7 @@ def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind:
         return None
     from matplotlib.figure import Figure as Canvas
 
-    shown = list(values.items())[:_MOST_PLOTS]
+    shown = list(values.items())[:_MAX_PLOTS]
     columns = 2 if len(shown) > 1 else 1
     rows = -(-len(shown) // columns)
     canvas = Canvas(figsize=(_WIDTH, _HEIGHT_A_PLOT * rows + 0.4), layout="constrained")
@@ -115,7 +115,7 @@ def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> P
 
     canvas = Canvas(figsize=(_WIDTH, 6.0), layout="constrained")
     goodput, rtt, again = canvas.subplots(3, 1, sharex=True)
-    for number, record in enumerate(runs[:_MOST_RUNS]):
+    for number, record in enumerate(runs[:_MAX_RUNS]):
         _over_time(goodput, rtt, again, record, f"C{number % 10}")
     for axes, label in ((goodput, "goodput, Mb/s"), (rtt, "RTT, µs"), (again, "sent again so far, kB")):
         axes.set_ylabel(label)
@@ -123,7 +123,7 @@ def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> P
         axes.set_xlim(left=0)
         axes.grid(alpha=0.3)
     again.set_xlabel("s since the start of a direction; dashed: receive")
-    left_out = f" (the first {_MOST_RUNS} of {len(runs)})" if len(runs) > _MOST_RUNS else ""
+    left_out = f" (the first {_MAX_RUNS} of {len(runs)})" if len(runs) > _MAX_RUNS else ""
     canvas.suptitle(f"Every run over time{left_out}")
     return _picture("every run over time", canvas, kind)
 

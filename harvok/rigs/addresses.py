@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from harvok.core.models.rig import Side
-from harvok.core.wire.test_frame import Ends, FrameIp
+from harvok.core.wire.frame import Ends, FrameIp
 
 _LOWEST_PORT, _HIGHEST_PORT = 1024, 65535  # RFC 4814 §4.4
 _SEED = 2544

@@ -12,7 +12,7 @@ from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigR
 from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_speed
-from harvok.core.wire.test_frame import FrameIp
+from harvok.core.wire.frame import FrameIp
 from harvok.errors import PortError
 
 
@@ -36,11 +36,10 @@ def open_rig(
     is of our own making.
     """
     if isinstance(file, SimulatedRig):
-        from harvok.rigs.simulated import SimulatedRig as Simulated
-        from harvok.rigs.simulated import device_of, impaired
+        from harvok.rigs.simulated import SimulatedPorts, device_of, impaired
 
         device = device_of(file)
-        yield Simulated(impaired(device, impairment) if impairment else device, file.seed + seed_offset)
+        yield SimulatedPorts(impaired(device, impairment) if impairment else device, file.seed + seed_offset)
     elif isinstance(file, VirtualRig):
         from harvok.rigs.virtual import VirtualPorts
 

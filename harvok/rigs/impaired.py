@@ -67,7 +67,7 @@ class ImpairedPath:
         assert self._process
         return self._process.pid
 
-    def become(self, plan: ImpairmentPlan) -> None:
+    def apply(self, plan: ImpairmentPlan) -> None:
         """Carries out another plan from now on."""
         assert self._process and self._process.stdin
         self._process.stdin.write(json.dumps(asdict(plan)) + "\n")

@@ -20,16 +20,16 @@ from harvok.core.trials.frames import (
     StepResult,
     TesterHealth,
 )
+from harvok.core.wire.frame import FrameIp, build, min_frame_bytes
 from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
-from harvok.core.wire.test_frame import FrameIp, build, least_frame_bytes
 from harvok.errors import NothingForwardedError, PortError, UsageError
-from harvok.host.cpu import keeping_off, usable_cores
+from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
 from harvok.traffic.frames import FrameEngine, Reports, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
-_IN_FLIGHT_SHARE, _LEAST_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
+_IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
 _LEARNING_PAUSE_S, _LEARNING_A_PAIR_S = 0.1, 20e-6
 _PROOF = LoadStep(100.0, 0.1)
 _PROOFS = 3
@@ -76,7 +76,7 @@ class FramePorts:
 
     def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
         """Raises UsageError for frames that these ports cannot carry, before anything is sent."""
-        most, least = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, least_frame_bytes(ip)
+        most, least = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, min_frame_bytes(ip)
         if max(sizes) > most:
             raise UsageError(
                 f"frames of {max(sizes)} B do not fit: the ports' MTU of {self._wiring.mtu_bytes} B allows {most} B",
@@ -120,7 +120,7 @@ class FramePorts:
                 to_reset = None
                 self.reset_device(observer)
 
-        with keeping_off([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
+        with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), told)
         return FrameTrialResult(
             [
@@ -130,7 +130,7 @@ class FramePorts:
         )
 
     def _in_flight_s(self, trial: FrameTrial) -> float:
-        return max(trial.pause_s * _IN_FLIGHT_SHARE, _LEAST_IN_FLIGHT_S)
+        return max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S)
 
     def _between(self, direction: Direction) -> tuple[TesterPort, TesterPort]:
         source, destination = self._ports if direction == "send" else reversed(self._ports)
@@ -213,7 +213,7 @@ class FramePorts:
         """RFC 2544 §23 (b): frames from behind the receiving port, so that a switch knows where it is; or frames to
         each destination, so that a router asks for it before the trial."""
         size, ip, over_s = (
-            least_frame_bytes(trial.ip_version),
+            min_frame_bytes(trial.ip_version),
             trial.ip_version,
             trial.address_pairs * _LEARNING_A_PAIR_S,
         )

@@ -9,7 +9,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Direction
 from harvok.core.observer import Observer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
-from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.services import ServiceSpec
@@ -114,7 +114,7 @@ class _Load(Observer):
         heard = self._result.directions[0].receiver
         return sum(heard.flow_bytes) * 8 / heard.elapsed_s if heard and heard.elapsed_s else 0.0
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         if half.role == "receiver" and half.end_s >= _LEAD_S - _INTERVAL_S / 10:
             self._flowing.set()
 

@@ -12,17 +12,17 @@ from math import log
 from harvok.core.ends import Direction
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.models.rig import SimulatedRig as SimulatedRigFile
+from harvok.core.models.rig import SimulatedRig
 from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
-from harvok.core.wire.test_frame import FrameIp
+from harvok.core.wire.frame import FrameIp
 from harvok.errors import UsageError
 from harvok.rigs.device import Device, Stretch, follow, whole_frames
 
 _SAMPLED_DELAYS = 2000
 
 
-class SimulatedRig:
+class SimulatedPorts:
     """Runs frame trials on a device model. Randomness (jitter, random loss, order) comes from the seed alone."""
 
     def __init__(self, device: Device, seed: int = 1) -> None:
@@ -122,7 +122,7 @@ class SimulatedRig:
         return max(by_queue or 0.0, last)
 
 
-def device_of(rig: SimulatedRigFile) -> Device:
+def device_of(rig: SimulatedRig) -> Device:
     """The device that a rig file describes, between ports of the rated speed."""
     model = rig.device
     return Device(

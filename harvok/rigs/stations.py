@@ -14,7 +14,7 @@ from harvok.core.measures.clocks import offset_of
 from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.observer import Observer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
-from harvok.core.trials.tcp import DirectionResult, HalfInterval, HalfSummary, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import ClockOffset, UdpDirectionResult, UdpInterval, UdpSummary, UdpTrial, UdpTrialResult
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
@@ -22,17 +22,17 @@ from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
 from harvok.station.client import StationAddress, StationClient, error_of, resolve
 from harvok.traffic.delay import DelaySession, StampProber
-from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source, check_source
-from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, open_near_half
-from harvok.traffic.tcp import Door
+from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, open_near_end
+from harvok.traffic.tcp import DataTarget
+from harvok.traffic.trial_end import TrialEnd
 
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
 _TELL_WHY_S = 2.0
 _CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
 
-IntervalT = TypeVar("IntervalT", HalfInterval, UdpInterval)
-SummaryT = TypeVar("SummaryT", HalfSummary, UdpSummary)
+IntervalT = TypeVar("IntervalT", TcpInterval, UdpInterval)
+SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary)
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,7 @@ class StationsRig:
         """Takes the station for this host, waiting up to `wait_s` for its turn."""
         self._client.claim(self._settings.near_name or socket.gethostname(), planned_s, wait_s, notice)
 
-    def look(self) -> tuple[HostConditions, HostConditions]:
+    def read_conditions(self) -> tuple[HostConditions, HostConditions]:
         """The conditions of near and far end as they are now."""
         source = self._settings.source
         self.near = host_conditions(
@@ -95,7 +95,7 @@ class StationsRig:
 
     def try_data(self, trial: FlowTrial) -> None:
         """Opens the data connections of a trial and lets them go. Raises DataBlockedError when one does not open."""
-        with self._near_half(trial):
+        with self._near_end(trial):
             pass
 
     def probe(self, trial: DelayTrial) -> DelayTrialResult | None:
@@ -139,19 +139,19 @@ class StationsRig:
 
     def _flow(self, trial: FlowTrial, collected: "_Collector") -> list[AnySummary]:
         """Runs both halves of a trial; returns what each says of each direction."""
-        with self._near_half(trial) as near:
-            return self._run_halves(trial, near, collected)
+        with self._near_end(trial) as near:
+            return self._run_ends(trial, near, collected)
 
     @contextlib.contextmanager
-    def _near_half(self, trial: FlowTrial) -> Iterator[Half]:
+    def _near_end(self, trial: FlowTrial) -> Iterator[TrialEnd]:
         """The near half of a trial that the far end has prepared, with every data connection open, for as long as it
         lasts."""
         prepared = self._client.prepare(trial)
-        door = Door(
+        target = DataTarget(
             (self.address.host, prepared.data_port), bytes.fromhex(prepared.trial_id), bytes.fromhex(prepared.key)
         )
         try:
-            near = open_near_half(trial, door, self._settings.source, self._clock)
+            near = open_near_end(trial, target, self._settings.source, self._clock)
             try:
                 yield near
             finally:
@@ -159,7 +159,7 @@ class StationsRig:
         finally:
             self._release()
 
-    def _run_halves(self, trial: FlowTrial, near: Half, collected: "_Collector") -> list[AnySummary]:
+    def _run_ends(self, trial: FlowTrial, near: TrialEnd, collected: "_Collector") -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
         near.begin("receiver", Meter, collected.add)
         self._client.start()
@@ -189,7 +189,7 @@ class StationsRig:
 class _FarProgress:
     """Reads the station's progress in the background; a fault over there interrupts the near half."""
 
-    def __init__(self, client: StationClient, collected: "_Collector", near: Half) -> None:
+    def __init__(self, client: StationClient, collected: "_Collector", near: TrialEnd) -> None:
         self._client = client
         self._collected = collected
         self._near = near
@@ -249,10 +249,10 @@ def tcp_result(trial: TcpTrial, told: _Collector, summaries: Sequence[AnySummary
         directions=[
             DirectionResult(
                 direction=direction,
-                sender_intervals=told.of(HalfInterval, direction, "sender"),
-                receiver_intervals=told.of(HalfInterval, direction, "receiver"),
-                sender=_one(HalfSummary, summaries, direction, "sender"),
-                receiver=_one(HalfSummary, summaries, direction, "receiver"),
+                sender_intervals=told.of(TcpInterval, direction, "sender"),
+                receiver_intervals=told.of(TcpInterval, direction, "receiver"),
+                sender=_one(TcpSummary, summaries, direction, "sender"),
+                receiver=_one(TcpSummary, summaries, direction, "receiver"),
             )
             for direction in trial.directions
         ]

@@ -14,7 +14,7 @@ _SPEED_COMES_S = 2.0  # a driver may tell the carrier before it tells the speed
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class PortSample:
     """The port at one look; `ups` is how often it has come up in all, by the kernel's count, None where that is not
     told."""
 
@@ -24,13 +24,13 @@ class Seen:
     ups: int | None = None
 
 
-def look_at(port: str) -> Seen:
+def read_port(port: str) -> PortSample:
     """The state of a port of this host now."""
     found = port_state(port)
     if found is None:
-        return Seen("gone")
+        return PortSample("gone")
     state: LinkState = "down" if not found.up else "up" if found.carrier else "no link"
-    return Seen(state, found.facts.negotiated_bps, found.facts.duplex, link_ups_counted(port))
+    return PortSample(state, found.facts.negotiated_bps, found.facts.duplex, link_ups_counted(port))
 
 
 class WatchedRig:
@@ -39,16 +39,16 @@ class WatchedRig:
     def __init__(
         self,
         on_event: Callable[[LinkEvent], None] = lambda _: None,
-        look: Callable[[str], Seen] = look_at,
+        read_state: Callable[[str], PortSample] = read_port,
         clock: Clock = SYSTEM,
     ) -> None:
-        self._on_event, self._look, self._clock = on_event, look, clock
+        self._on_event, self._read_state, self._clock = on_event, read_state, clock
         self.events: list[LinkEvent] = []
 
     def run(self, trial: LinkTrial, observer: Observer) -> LinkTrialResult:
         """Watches until the trial is over. Raises NothingFoundError when there is no such port to begin with."""
         self.events.clear()
-        began_ns, seen = self._clock.now_ns(), self._look(trial.port)
+        began_ns, seen = self._clock.now_ns(), self._read_state(trial.port)
         if seen.state == "gone":
             raise NothingFoundError(f"this host has no port {trial.port}", "`harvok ports` lists them.")
         ups = 0
@@ -59,7 +59,7 @@ class WatchedRig:
             self._note(LinkEvent(0.0, seen.state))
         while not self._over(trial, began_ns, ups):
             self._clock.sleep(_LOOK_EVERY_S)
-            now = self._look(trial.port)
+            now = self._read_state(trial.port)
             missed = _missed(seen, now)
             if now.state != seen.state or missed:
                 if now.state == "up":
@@ -70,14 +70,14 @@ class WatchedRig:
             seen = now
         return LinkTrialResult(list(self.events))
 
-    def _settled(self, port: str, began_ns: int, seen: Seen, missed: int) -> LinkEvent:
+    def _settled(self, port: str, began_ns: int, seen: PortSample, missed: int) -> LinkEvent:
         """A link-up with its speed, which some drivers tell a little later."""
         at_s = (self._clock.now_ns() - began_ns) / 1e9
         for _ in range(round(_SPEED_COMES_S / _LOOK_EVERY_S)):
             if seen.speed_bps or seen.state != "up":
                 break
             self._clock.sleep(_LOOK_EVERY_S)
-            seen = self._look(port)
+            seen = self._read_state(port)
         return LinkEvent(at_s, "up", seen.speed_bps, seen.duplex, missed)
 
     def _note(self, event: LinkEvent) -> None:
@@ -90,7 +90,7 @@ class WatchedRig:
         return trial.duration_s is not None and (self._clock.now_ns() - began_ns) / 1e9 >= trial.duration_s
 
 
-def _missed(before: Seen, now: Seen) -> int:
+def _missed(before: PortSample, now: PortSample) -> int:
     """How often the port came up between two looks beyond what they show."""
     if before.ups is None or now.ups is None:
         return 0

@@ -22,7 +22,7 @@ from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
 from harvok.station.client import parse_station, resolve
-from harvok.traffic.delay import Way, find_way
+from harvok.traffic.delay import ProbeRoute, find_probe_route
 
 _REFLECTOR_ABOVE = 2
 _STATION_REFLECTOR_PORT = DEFAULT_CONTROL_PORT + _REFLECTOR_ABOVE
@@ -88,7 +88,7 @@ def reflector_of(station: str) -> int | None:
     return None if port == DEFAULT_CONTROL_PORT else port + _REFLECTOR_ABOVE
 
 
-def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: Clock) -> Way:
+def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: Clock) -> ProbeRoute:
     settings, asked = request.stations, reflector_port(request)
     if request.by == "echo":
         ports: tuple[int, ...] = ()
@@ -103,7 +103,7 @@ def _way(request: DelayRequest, host: str, stations: StationsRig | None, clock: 
         ports = (_STATION_REFLECTOR_PORT, STAMP_PORT)
     told = asked is not None or settings.stamp_key is not None or request.by == "stamp"
     echo = request.by == "echo" or not told
-    return find_way(host, ports, settings.source, settings.stamp_key, request.test.trial, clock, echo)
+    return find_probe_route(host, ports, settings.source, settings.stamp_key, request.test.trial, clock, echo)
 
 
 def _run_once(
@@ -112,12 +112,12 @@ def _run_once(
     keeper: Keeper,
     number: int,
     host: str,
-    way: Way,
+    way: ProbeRoute,
     stations: StationsRig | None,
 ) -> None:
     source = request.stations.source
     if stations:
-        near, far = stations.look()
+        near, far = stations.read_conditions()
         link = stations.link()
     else:
         name, local, interface = request.stations.near_name, source.address, source.interface

@@ -72,7 +72,7 @@ def run_flows(request: FlowRequest, observer: Observer, on_record: OnRecord, clo
 
 
 def _run_once(request: FlowRequest, rig: StationsRig, keeper: Keeper, number: int) -> None:
-    near, far = rig.look()
+    near, far = rig.read_conditions()
     record = _new_record(request, rig, near, far, keeper.clock)
     version = rig.ip_version
     outline = RunOutline(record.id, number + 1, request.repeat, near.name, far.name, record.link, version)
@@ -158,7 +158,7 @@ def _buffer_notices(test: TcpTest | UdpTest, near: HostConditions, far: HostCond
     notices = []
     for end, host in (("near", near), ("far", far)):
         limits = host.socket_limits
-        capped = [most for most in (limits.receive_most_bytes, limits.send_most_bytes) if most and most < asked]
+        capped = [most for most in (limits.receive_max_bytes, limits.send_max_bytes) if most and most < asked]
         if capped:
             notices.append(
                 f"the {end} end allows socket buffers of {format_size(min(capped))} at most, not the "

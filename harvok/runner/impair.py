@@ -15,15 +15,15 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.errors import NothingFoundError, UsageError
+from harvok.host.cleanup import CHANGED_FEATURES, KERNEL_IMPAIRMENT, cleanup_path
 from harvok.host.interfaces import port_that_is_up
-from harvok.host.left_over import CHANGED_FEATURES, KERNEL_IMPAIRMENT, notes_path
 from harvok.host.netem import is_on, put_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features
 from harvok.rigs.impaired import ImpairedPath, OnReport
 
 _POLL_S = 0.1
 _SOCKET = "harvok-impairment.sock"
-_MOST_BYTES = 65536
+_MAX_BYTES = 65536
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,14 +45,14 @@ def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -
     for port in request.ports:
         _check(port)
     with (
-        only_one() as door,  # first, so that one which is refused has touched nothing
-        one_frame_at_a_time(request.ports, notes_path(CHANGED_FEATURES)),
+        only_one() as listener,  # first, so that one which is refused has touched nothing
+        one_frame_at_a_time(request.ports, cleanup_path(CHANGED_FEATURES)),
         ImpairedPath(request.ports, request.file.plan(), on_report=on_report) as path,
     ):
-        desk = Desk(door, path, request.file, request.ports)
+        control = ImpairmentControl(listener, path, request.file, request.ports)
         deadline_ns = None if request.duration_s is None else clock.now_ns() + int(request.duration_s * 1e9)
         with contextlib.suppress(KeyboardInterrupt):
-            while path.runs and not desk.ended and (deadline_ns is None or clock.now_ns() < deadline_ns):
+            while path.runs and not control.ended and (deadline_ns is None or clock.now_ns() < deadline_ns):
                 clock.sleep(_POLL_S)
         return path.stop()
 
@@ -69,37 +69,39 @@ def _check(name: str) -> None:
 @contextlib.contextmanager
 def only_one(place: Path | None = None) -> Iterator[socket.socket]:
     """Where others come to ask, usually of the whole host. Raises UsageError when an impairment answers there now."""
-    place = place or desk_path()
+    place = place or control_path()
     if _is_served(place):
         raise UsageError("an impairment runs on this host already", "End it first: harvok impair stop")
     place.unlink(missing_ok=True)
-    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as door:
-        door.bind(str(place))
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as listener:
+        listener.bind(str(place))
         place.chmod(0o600)
-        door.listen(4)
+        listener.listen(4)
         try:
-            yield door
+            yield listener
         finally:
             place.unlink(missing_ok=True)
 
 
-class Desk:
+class ImpairmentControl:
     """Answers `harvok impair show`, `change` and `stop` from other terminals of the same user, until its door shuts."""
 
-    def __init__(self, door: socket.socket, path: ImpairedPath, file: ImpairmentFile, ports: tuple[str, str]) -> None:
+    def __init__(
+        self, listener: socket.socket, path: ImpairedPath, file: ImpairmentFile, ports: tuple[str, str]
+    ) -> None:
         self.ended = False
-        self._door, self._path, self._file, self._ports = door, path, file, ports
+        self._listener, self._path, self._file, self._ports = listener, path, file, ports
         threading.Thread(target=self._serve, daemon=True).start()
 
     def _serve(self) -> None:
         while True:
             try:
-                guest, _ = self._door.accept()
+                guest, _ = self._listener.accept()
             except OSError:
                 return
             with guest, contextlib.suppress(OSError, ValueError, KeyError, TypeError):
                 guest.settimeout(2)
-                asked = json.loads(guest.recv(_MOST_BYTES))
+                asked = json.loads(guest.recv(_MAX_BYTES))
                 guest.sendall(json.dumps(self._answer(asked)).encode())
 
     def _answer(self, asked: dict[str, Any]) -> dict[str, Any]:
@@ -107,7 +109,7 @@ class Desk:
             self.ended = True
         elif asked["do"] == "change":
             file = ImpairmentFile.model_validate(asked["impairment"])
-            self._path.become(file.plan())
+            self._path.apply(file.plan())
             self._file = file
         report = self._path.last
         return {
@@ -131,12 +133,12 @@ def _is_served(place: Path) -> bool:
 def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     """Asks the impairment that runs on this host for a report, a change or its end. Raises NothingFoundError."""
     asked: dict[str, Any] = {"do": do} | ({"impairment": file.model_dump(exclude_none=True)} if file else {})
-    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as desk:
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as control:
         try:
-            desk.settimeout(5)
-            desk.connect(str(desk_path()))
-            desk.sendall(json.dumps(asked).encode())
-            answer = b"".join(iter(lambda: desk.recv(_MOST_BYTES), b""))
+            control.settimeout(5)
+            control.connect(str(control_path()))
+            control.sendall(json.dumps(asked).encode())
+            answer = b"".join(iter(lambda: control.recv(_MAX_BYTES), b""))
             told: dict[str, Any] = json.loads(answer)
         except (OSError, ValueError) as error:
             raise NothingFoundError(
@@ -145,19 +147,19 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     return told
 
 
-def desk_path(folder: str | None = None) -> Path:
+def control_path(folder: str | None = None) -> Path:
     """Where an impairment answers: of this host, or of those who take a folder for their temporary one."""
     return Path(folder or tempfile.gettempdir()) / _SOCKET
 
 
 def at_work() -> ImpairmentRecord | None:
     """The impairment that runs on this host just now, by a bridge or by its kernel; None when there is none."""
-    if desk_path().exists():
+    if control_path().exists():
         with contextlib.suppress(NothingFoundError):
             told = ask("show")
             file = ImpairmentFile.model_validate(told["impairment"])
             return ImpairmentRecord(carried_out_by="bridge", impairment=file, ports=told["ports"])
-    notes = notes_path(KERNEL_IMPAIRMENT)
+    notes = cleanup_path(KERNEL_IMPAIRMENT)
     if not notes.exists():
         return None
     try:
@@ -197,15 +199,15 @@ def put_on_kernel(port: str, file: ImpairmentFile) -> None:
         raise UsageError("the kernel keeps no schedule", "Use the bridge: harvok impair start PORT OTHER FILE")
     put_on(port, file.plan().stages[0].send)
     told = {"port": port, "impairment": file.model_dump(exclude_none=True)}
-    notes_path(KERNEL_IMPAIRMENT).write_text(json.dumps(told))
+    cleanup_path(KERNEL_IMPAIRMENT).write_text(json.dumps(told))
 
 
 def clear_kernel(port: str) -> None:
     """Takes it off again. Raises as `netem.take_off` does."""
     take_off(port)
-    notes_path(KERNEL_IMPAIRMENT).unlink(missing_ok=True)
+    cleanup_path(KERNEL_IMPAIRMENT).unlink(missing_ok=True)
 
 
-def put_back_features() -> list[str]:
+def restore_all_features() -> list[str]:
     """Puts back what a killed impairment left changed of its ports; returns their names."""
-    return restore_features(notes_path(CHANGED_FEATURES))
+    return restore_features(cleanup_path(CHANGED_FEATURES))

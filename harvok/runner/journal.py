@@ -10,7 +10,7 @@ from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.delay import DelayTrialResult
 from harvok.core.trials.frames import FrameTrialResult
 from harvok.core.trials.link import LinkTrialResult
-from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 from harvok.errors import LogbookError
 from harvok.logbook.recovery import Entry, encode_entry
@@ -37,7 +37,7 @@ class Journal(Observer):
         self.trials.append(TrialRecord(trial=trial, intervals=[]))
         self._entries.put((number, trial))
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         self.trials[-1].intervals.append(half)
         self._entries.put((len(self.trials), half))
 

@@ -39,7 +39,7 @@ tests = ["throughput", "latency", "loss"]
 {sizes}duration = "{duration}"
 instruction = "Wire both tester ports to the device, and nothing else. Let it run warm for ten minutes."
 """
-_TCP_LEAST = """
+_TCP_MIN = """
 [[criteria]]             # the settled goodput of each direction, in % of what the arithmetic allows
 figure = "ceiling-share"
 least = "95%"
@@ -97,7 +97,7 @@ def plan_text(job: Job, name: str, where: str, rated: str, repeats: int, duratio
 def _frames(job: Job, duration_s: int) -> str:
     sizes = "frame_sizes = [64, 512, 1518]\n" if job == "router" else ""
     steps = _FRAMES.format(sizes=sizes, duration=f"{duration_s}s")
-    return steps + _FRAMES_CRITERIA.format(most_delay="1ms" if job == "router" else "100us")
+    return steps + _FRAMES_CRITERIA.format(max_delay="1ms" if job == "router" else "100us")
 
 
 def _step(name: str, direction: str, duration: str, instruction: str) -> str:
@@ -109,14 +109,14 @@ def _step(name: str, direction: str, duration: str, instruction: str) -> str:
 def _tcp(job: Job, duration_s: int) -> str:
     lasts = f"{duration_s}s"
     if job == "link":
-        return _step("health", "each", lasts, "") + _TCP_LEAST + _TCP_CLEAN
+        return _step("health", "each", lasts, "") + _TCP_MIN + _TCP_CLEAN
     if job == "nic":
         alone = _step("each-way", "each", lasts, "Join the port under test to a known-good port with a short lead.")
-        return alone + _step("both-ways", "both", lasts, "") + _TCP_LEAST + _TCP_CLEAN
+        return alone + _step("both-ways", "both", lasts, "") + _TCP_MIN + _TCP_CLEAN
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
     first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
     steps = _step(before, "each", lasts, first) + _step(after, "each", lasts, swap)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
-    return (alternate if job == "change" else "") + steps + regression + (_TCP_LEAST if job == "cable" else "")
+    return (alternate if job == "change" else "") + steps + regression + (_TCP_MIN if job == "cable" else "")

@@ -30,8 +30,8 @@ from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, run_frames
 from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import Label, OnRecord
-from harvok.runner.kept_sweeps import BASELINES, is_sweep, kept_sweep
 from harvok.runner.samples import as_series
+from harvok.runner.stored_sweeps import BASELINES, is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
 from harvok.station.client import parse_station
 
@@ -104,10 +104,10 @@ def expected_s(file: PlanFile) -> float:
     for step in file.plan.steps:
         if not isinstance(step, RigStep):
             _impairment(step)
-            once_s = (step.made().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
+            once_s = (step.build().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
         else:
             rig_of(file, step)
-            once_s = step.made(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
+            once_s = step.build(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
         total_s += once_s * (_runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
     return total_s
 
@@ -214,7 +214,7 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
                 every = (record for group in kept.values() for record in group)
                 records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
-                sweeps[step.name] = kept_sweep(logbook, request.series(step.name)).readings()
+                sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
     return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records, sweeps)
 
 
@@ -253,7 +253,7 @@ def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | Flow
     label = Label(request.series(step.name), attributes, step.instruction)
     if isinstance(step, RigStep):
         rig = rig_of(request.file, step)
-        test = step.made(rig.rated)
+        test = step.build(rig.rated)
         return FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
     station = request.station or plan.station
     assert station
@@ -261,7 +261,7 @@ def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | Flow
     if isinstance(step, DelayStep):
         return DelayRequest(
             stations=settings if step.needs_token else replace(settings, station=parse_station(station)[0]),
-            test=step.made(),
+            test=step.build(),
             logbook=request.logbook,
             command=request.command,
             port=None if step.needs_token else reflector_of(station),
@@ -269,4 +269,4 @@ def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | Flow
             label=label,
             wait_s=request.wait_s,
         )
-    return FlowRequest(settings, step.made(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
+    return FlowRequest(settings, step.build(), request.logbook, request.command, label, 1, 0.0, request.wait_s)

@@ -18,16 +18,16 @@ from harvok.core.observer import Observer
 from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link_test
 from harvok.core.trials.link import LinkEvent, LinkTrialResult
 from harvok.errors import NearEndError, NothingFoundError, UsageError
+from harvok.host.cleanup import LENT_PORTS, cleanup_path
 from harvok.host.facts import host_conditions
 from harvok.host.interfaces import port_state, port_to_use
-from harvok.host.left_over import LENT_PORTS, notes_path
-from harvok.host.pair import PairSpec, restore_left_over
+from harvok.host.pair import PairSpec, restore_lent_ports
 from harvok.logbook.store import Logbook
 from harvok.rigs.watched import WatchedRig
 from harvok.runner.journal import Journal
 from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.rooms import ADDRESSES, rooms, run_in, station_in
+from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
 
 _NOWHERE = "127.0.0.1"
 
@@ -80,7 +80,7 @@ def watch(
                 findings.figures.extend(figures_of(ups))
                 journal.trials[-1] = TrialRecord(trial=test.trial, result=LinkTrialResult(list(rig.events)))
             found["figures"] = findings.figures
-            judged = judge_link(test.trial.port, findings.link_ups, test.rated_bps, test.least_link_ups)
+            judged = judge_link(test.trial.port, findings.link_ups, test.rated_bps, test.min_link_ups)
             found["findings"] = judged
 
         keeper.measure(record, measure)
@@ -114,7 +114,7 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         here, there = stack.enter_context(_lent(request.ports))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        near, far = rooms([here], [there], request.ports)
+        near, far = host_namespaces([here], [there], request.ports)
         token = stack.enter_context(station_in(far))
         words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
         return run_in(near, words, token, request.logbook, request.command, folder)
@@ -123,7 +123,7 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
 @contextmanager
 def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
     """Lends the ports to two namespaces for a while; yields their paths."""
-    spec = PairSpec(ports, ADDRESSES, str(notes_path(LENT_PORTS)))
+    spec = PairSpec(ports, ADDRESSES, str(cleanup_path(LENT_PORTS)))
     process = subprocess.Popen(
         [sys.executable, "-m", "harvok.host.pair", json.dumps(asdict(spec))],
         stdin=subprocess.PIPE,
@@ -148,6 +148,6 @@ def _refused(process: "subprocess.Popen[str]") -> NearEndError:
     return NearEndError(f"the ports could not be moved into namespaces of their own: {why}", "Run Harvok as root.")
 
 
-def put_back_ports() -> tuple[list[str], list[str]]:
+def restore_ports() -> tuple[list[str], list[str]]:
     """Puts back ports that a killed test left behind; returns their names, and those of ports that are gone."""
-    return restore_left_over(notes_path(LENT_PORTS))
+    return restore_lent_ports(cleanup_path(LENT_PORTS))

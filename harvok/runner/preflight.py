@@ -64,7 +64,7 @@ def preflight(request: PreflightRequest, clock: Clock = SYSTEM) -> Iterator[Chec
     with rig:
         try:
             rig.claim(_PLANNED_S, 0.0, lambda _: None)
-            near, far = rig.look()
+            near, far = rig.read_conditions()
         except BusyError as busy:
             yield Check("control port", "warning", busy.message, "Two tests at once spoil each other: wait your turn.")
             return
@@ -87,8 +87,8 @@ def _with_a_station(
     yield from _data_ports(rig)
     probed = rig.probe(_PROBE)
     times = delays_s(probed) if probed else []
-    least_s = min(times, default=None)
-    yield delay_check(_PROBE.packets, len(times), least_s)
+    min_s = min(times, default=None)
+    yield delay_check(_PROBE.packets, len(times), min_s)
     if times:
         yield from _path_mtus(request, rig, near, clock)
     same = near.boot is not None and near.boot == far.boot
@@ -96,7 +96,7 @@ def _with_a_station(
     for end, host in (("near", near), ("far", far)):
         yield from cpu_checks(end, host)
     yield from _traffic(rig, link.line_rate_bps, clock)
-    yield buffers_check(near, far, link, least_s)
+    yield buffers_check(near, far, link, min_s)
     yield _ability(request, near, far, link.line_rate_bps, rig.ip_version)
 
 

@@ -25,18 +25,18 @@ from harvok.core.units import format_duration, format_frame_rate, format_quantit
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
 from harvok.reports.document import Picture, PictureKind, Report, Table, digest_of
-from harvok.runner.kept_sweeps import is_sweep, kept_sweep
 from harvok.runner.plans import PlanRequest, judge_plan
 from harvok.runner.samples import series_of
+from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 
 _HEADLINES = ("goodput-settled", "udp-throughput", "udp-received", "two-way-delay-median", "throughput")
 _SHOWN = (
-    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-least", "rtt-mean", "buffer-delay",
+    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-min", "rtt-mean", "buffer-delay",
     "udp-throughput", "udp-offered", "udp-received", "udp-goodput", "datagram-loss", "socket-drops", "loss-run-longest",
-    "jitter", "delay-variation-p99", "one-way-delay-mean", "clock-error", "two-way-delay-least", "two-way-delay-median",
-    "two-way-delay-p99", "two-way-loss", "delay-under-load", "link-ups", "negotiated-speed-least",
+    "jitter", "delay-variation-p99", "one-way-delay-mean", "clock-error", "two-way-delay-min", "two-way-delay-median",
+    "two-way-delay-p99", "two-way-loss", "delay-under-load", "link-ups", "negotiated-speed-min",
     "throughput", "throughput-share", "throughput-l1", "throughput-l2", "frame-loss",
-    "latency-least", "latency-mean", "latency-median", "latency-p999", "latency-most", "latency-jitter",
+    "latency-min", "latency-mean", "latency-median", "latency-p999", "latency-max", "latency-jitter",
     "burst-mean", "buffer-time", "recovery-time", "reset-time", "tester-limit", "delay-floor-median",
 )  # fmt: skip
 
@@ -63,7 +63,7 @@ def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], s
         groups = {name: _records(logbook, name) for name in names}
         known = logbook.series()
         every = [series_of(logbook, name) for name in names if name in known]
-        sweeps = {name: kept_sweep(logbook, name).readings() for name in names if is_sweep(logbook, name)}
+        sweeps = {name: stored_sweep(logbook, name).readings() for name in names if is_sweep(logbook, name)}
     report = _report(" and ".join(names), groups, signature, sweeps)
     remarks = [*(said for series in every for said in oddities(series)), *_said_of(sweeps)]
     if len(every) == 2:
@@ -95,7 +95,7 @@ def _records(logbook: Logbook, name: str) -> list[RunRecord]:
     if name in logbook.series():
         return logbook.series_records(name)
     if is_sweep(logbook, name):
-        return kept_sweep(logbook, name).every_record()
+        return stored_sweep(logbook, name).every_record()
     return [logbook.record(logbook.find(name))]
 
 

@@ -13,4 +13,4 @@ _HINT = "docs/guide.md has a file of services to start from, with every key."
 def read_services(path: Path) -> tuple[ServiceSpec, ...]:
     """The services of a file. Raises ServicesFileError, naming line and key."""
     file = read_toml(path, SERVICES_FILE, "services", _HINT, ServicesFileError)
-    return tuple(service.made() for service in file.services)
+    return tuple(service.build() for service in file.services)

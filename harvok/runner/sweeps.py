@@ -33,7 +33,7 @@ from harvok.runner.flows import FlowRequest, run_flows
 from harvok.runner.frames import FrameRequest, base_impairment, check_impairment, run_frames
 from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.keeping import OnRecord
-from harvok.runner.kept_sweeps import BASELINES, kept_sweep
+from harvok.runner.stored_sweeps import BASELINES, stored_sweep
 
 SayPoint = Callable[[int, int, str], None]
 """(number, of how many, what is measured next)."""
@@ -106,14 +106,14 @@ def run_sweep(
             except TesterLimitError as limit:
                 observer.notice(f"run {number} says nothing: {limit.message}")
     with closing(Logbook(request.base.logbook)) as logbook:
-        return kept_sweep(logbook, request.name).readings()
+        return stored_sweep(logbook, request.name).readings()
 
 
 def check_same_sweep(request: SweepRequest, but: str) -> None:
     """Raises UsageError when the sweep of that name was begun with another command, the word `but` aside; and
     NothingFoundError when there is none."""
     with closing(Logbook(request.base.logbook)) as logbook:
-        begun = kept_sweep(logbook, request.name).every_record()[0].command
+        begun = stored_sweep(logbook, request.name).every_record()[0].command
     now, before = ([word for word in command if word != but] for command in (request.base.command, begun))
     if now != before:
         raise UsageError(f"that sweep was begun as: {' '.join(before)}", f"Repeat that, with {but} added.")
@@ -184,19 +184,19 @@ class _Impairer:
 
     def at(self, point: Point) -> ImpairmentFile:
         """Puts the impairment of a point on the path."""
-        file = self.made(point)
+        file = self.build(point)
         if self.of_this_host:
             ask("change", file)
         return file
 
-    def made(self, point: Point) -> ImpairmentFile:
+    def build(self, point: Point) -> ImpairmentFile:
         settings = (*self.request.fixed, *point)
         return self.before.changed({s.name: s.number or 0.0 for s in settings if is_impairment(s.name)})
 
     def check(self) -> None:
         """Raises ImpairmentError or UsageError, before anything is sent, for a point that cannot be carried out."""
         for point in self.request.points:
-            file = self.made(point)
+            file = self.build(point)
             if isinstance(self.request.base, FrameRequest):
                 check_impairment(self.request.base.rig, file)
 

@@ -18,9 +18,9 @@ from harvok.core.models.conditions import HostConditions, InterfaceCounters, Mod
 from harvok.core.models.control import (
     DEFAULT_CONTROL_PORT,
     PROTOCOL,
+    FarEndResult,
     Fault,
-    HalfResult,
-    PreparedHalf,
+    PreparedTrial,
     Progress,
     Session,
     SessionRequest,
@@ -156,9 +156,9 @@ class StationClient:
         answer = self._call("GET", self._path("/counters"))
         return None if answer.content == b"null" else _parse(InterfaceCounters, answer.content)
 
-    def prepare(self, trial: FlowTrial) -> PreparedHalf:
+    def prepare(self, trial: FlowTrial) -> PreparedTrial:
         """Makes the far end ready to admit the data connections of a trial."""
-        return self._ask(PreparedHalf, "POST", self._path("/half"), TrialRequest(trial=trial))
+        return self._ask(PreparedTrial, "POST", self._path("/half"), TrialRequest(trial=trial))
 
     def start(self) -> None:
         """Makes the far half begin."""
@@ -178,9 +178,9 @@ class StationClient:
         except httpx2.HTTPError as error:
             raise _lost(self.address, error) from error
 
-    def result(self) -> HalfResult:
+    def result(self) -> FarEndResult:
         """What the far half saw."""
-        return self._ask(HalfResult, "GET", self._path("/half/result"))
+        return self._ask(FarEndResult, "GET", self._path("/half/result"))
 
     def release(self) -> None:
         """Ends the far half, whatever its state."""

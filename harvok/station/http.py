@@ -15,8 +15,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
     PROTOCOL,
-    HalfResult,
-    PreparedHalf,
+    FarEndResult,
+    PreparedTrial,
     Session,
     SessionRequest,
     StationFacts,
@@ -24,7 +24,7 @@ from harvok.core.models.control import (
 )
 from harvok.errors import BusyError, HarvokError, LimitError, ProtocolError, TokenError
 from harvok.host.facts import host_conditions, interface_counters
-from harvok.station.halves import FarHalf, fault_of
+from harvok.station.far_end import FarEnd, fault_of
 from harvok.station.service import Station
 
 _LARGEST_BODY_BYTES = 64 * 1024
@@ -69,7 +69,7 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
 
     @app.post("/v1/sessions/{session}/renewal", status_code=204)
     def renew(session: str) -> None:
-        station.desk.renew(session)
+        station.sessions.renew(session)
 
     @app.delete("/v1/sessions/{session}", status_code=204)
     def give_back(session: str) -> None:
@@ -77,40 +77,40 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
 
     @app.get("/v1/sessions/{session}/conditions")
     def conditions(session: str, request: Request) -> HostConditions:
-        station.desk.renew(session)
+        station.sessions.renew(session)
         return host_conditions(_peer(request), name=station.settings.name)
 
     @app.get("/v1/sessions/{session}/counters")
     def counters(session: str, request: Request) -> InterfaceCounters | None:
-        station.desk.renew(session)
+        station.sessions.renew(session)
         port = host_conditions(_peer(request)).interface
         return interface_counters(port.name) if port else None
 
 
 def _add_half_routes(app: FastAPI, station: Station) -> None:
     @app.post("/v1/sessions/{session}/half", status_code=201)
-    def prepare(session: str, body: TrialRequest) -> PreparedHalf:
-        station.desk.renew(session)
+    def prepare(session: str, body: TrialRequest) -> PreparedTrial:
+        station.sessions.renew(session)
         return station.prepare(body.trial)
 
     @app.post("/v1/sessions/{session}/half/start", status_code=204)
     def start(session: str) -> None:
-        station.desk.renew(session)
+        station.sessions.renew(session)
         station.half.start()
 
     @app.get("/v1/sessions/{session}/half/progress")
     def progress(session: str) -> StreamingResponse:
-        station.desk.renew(session)
+        station.sessions.renew(session)
         return StreamingResponse(_lines(station.half), media_type="application/jsonl")
 
     @app.get("/v1/sessions/{session}/half/result")
-    def result(session: str) -> HalfResult:
-        station.desk.renew(session)
+    def result(session: str) -> FarEndResult:
+        station.sessions.renew(session)
         return station.half.result()
 
     @app.delete("/v1/sessions/{session}/half", status_code=204)
     def release(session: str) -> None:
-        station.desk.renew(session)
+        station.sessions.renew(session)
         station.half.release()
 
 
@@ -118,7 +118,7 @@ def _peer(request: Request) -> str:
     return request.client.host if request.client else "unknown"
 
 
-def _lines(half: FarHalf) -> Iterator[str]:
+def _lines(half: FarEnd) -> Iterator[str]:
     """Progress as JSON Lines; an empty line says that the station still lives."""
     for message in half.progress():
         yield "\n" if message is None else message.model_dump_json(exclude_none=True) + "\n"

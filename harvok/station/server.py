@@ -17,7 +17,7 @@ from harvok.traffic.sockets import listen
 
 _SWEEP_S = 0.5
 _FIRST_REQUEST_S = 10.0
-_MOST_CONNECTIONS = 64
+_MAX_CONNECTIONS = 64
 
 
 class _PatientProtocol(H11Protocol):
@@ -67,7 +67,7 @@ async def _serve(
         lifespan="off",
         access_log=False,
         server_header=False,
-        limit_concurrency=_MOST_CONNECTIONS,
+        limit_concurrency=_MAX_CONNECTIONS,
         timeout_keep_alive=10,
         timeout_graceful_shutdown=1,
         h11_max_incomplete_event_size=16 * 1024,

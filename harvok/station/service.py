@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 from harvok import __version__
 from harvok.clock import Clock
-from harvok.core.models.control import PROTOCOL, PreparedHalf, Session, SessionRequest, StationFacts
+from harvok.core.models.control import PROTOCOL, PreparedTrial, Session, SessionRequest, StationFacts
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
-from harvok.core.wire.datagram import HEAD_BYTES, MOST_PAYLOAD_BYTES
+from harvok.core.wire.datagram import HEAD_BYTES, MAX_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError
-from harvok.station.desk import LEASE_S, Desk
-from harvok.station.halves import FarHalf
+from harvok.station.far_end import FarEnd
+from harvok.station.sessions import LEASE_S, Sessions
 from harvok.traffic.reflector import ReflectorSettings
 from harvok.traffic.table import FlowTrial
 
@@ -27,7 +27,7 @@ class StationSettings:
     data_port: int
     host: str | None = None
     longest_test_s: float = 3600.0
-    most_flows: int = 64
+    max_flows: int = 64
     reflector: ReflectorSettings | None = None
 
 
@@ -36,10 +36,10 @@ class Station:
 
     def __init__(self, settings: StationSettings, clock: Clock, tell: Callable[[str], None]) -> None:
         self.settings = settings
-        self.desk = Desk(clock)
+        self.sessions = Sessions(clock)
         self._clock = clock
         self._tell = tell
-        self._half: FarHalf | None = None
+        self._trial_end: FarEnd | None = None
 
     def facts(self) -> StationFacts:
         return StationFacts(
@@ -49,8 +49,8 @@ class Station:
             data_port=self.settings.data_port,
             delay_port=self.settings.reflector.port if self.settings.reflector else None,
             longest_test_s=self.settings.longest_test_s,
-            most_flows=self.settings.most_flows,
-            free_in_s=self.desk.free_in_s,
+            max_flows=self.settings.max_flows,
+            free_in_s=self.sessions.free_in_s,
         )
 
     def claim(self, request: SessionRequest, address: str) -> Session:
@@ -61,50 +61,50 @@ class Station:
                 "Install the same version of Harvok at both ends.",
             )
         near = "".join(c for c in request.near if c.isprintable())
-        session = self.desk.claim(near, request.planned_s)
+        session = self.sessions.claim(near, request.planned_s)
         self._tell(f"{near} ({address}) has the station for about {format_span(round(request.planned_s))}")
         return Session(session=session, lease_s=LEASE_S)
 
     def give_back(self, session: str) -> None:
-        if self.desk.give_back(session):
-            self._drop_half()
+        if self.sessions.give_back(session):
+            self._drop_trial()
             self._tell("free")
 
     def sweep(self) -> None:
         """Frees the station from a near end that vanished; to be called now and then."""
-        near = self.desk.expire()
+        near = self.sessions.expire()
         if near is not None:
-            self._drop_half()
+            self._drop_trial()
             self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
 
-    def prepare(self, trial: FlowTrial) -> PreparedHalf:
+    def prepare(self, trial: FlowTrial) -> PreparedTrial:
         self._check_limits(trial)
-        self._drop_half()
+        self._drop_trial()
         settings = self.settings
-        half = FarHalf(trial, settings.host, settings.data_port, settings.longest_test_s, self._clock)
-        self._half = half
+        half = FarEnd(trial, settings.host, settings.data_port, settings.longest_test_s, self._clock)
+        self._trial_end = half
         return half.prepared
 
     @property
-    def half(self) -> FarHalf:
+    def half(self) -> FarEnd:
         """The half-trial that is prepared or under way. Raises ProtocolError when there is none."""
-        if not self._half:
+        if not self._trial_end:
             raise ProtocolError("no trial is prepared", "Use near end and station of one version.")
-        return self._half
+        return self._trial_end
 
     def close(self) -> None:
-        self._drop_half()
+        self._drop_trial()
 
-    def _drop_half(self) -> None:
-        half, self._half = self._half, None
+    def _drop_trial(self) -> None:
+        half, self._trial_end = self._trial_end, None
         if half:
             half.release()
 
     def _check_limits(self, trial: FlowTrial) -> None:
         settings = self.settings
-        if trial.flows > settings.most_flows or trial.flows < 1:
+        if trial.flows > settings.max_flows or trial.flows < 1:
             raise LimitError(
-                f"the station allows 1 to {settings.most_flows} flows, not {trial.flows}",
+                f"the station allows 1 to {settings.max_flows} flows, not {trial.flows}",
                 "Use fewer --flows, or start the station with a larger --most-flows.",
             )
         if trial.duration_s and trial.duration_s > settings.longest_test_s:
@@ -124,9 +124,9 @@ class Station:
 def _check_udp(trial: UdpTrial) -> None:
     """Refuses what would harm this host, or others: no data leaves for a group, which cannot have proven itself."""
     sizes = [service.payload_bytes for service in trial.services]
-    if not trial.directions or not sizes or not HEAD_BYTES <= min(sizes) <= max(sizes) <= MOST_PAYLOAD_BYTES:
+    if not trial.directions or not sizes or not HEAD_BYTES <= min(sizes) <= max(sizes) <= MAX_PAYLOAD_BYTES:
         raise ProtocolError(
-            f"a UDP trial needs directions, and services with payloads of {HEAD_BYTES} to {MOST_PAYLOAD_BYTES} B",
+            f"a UDP trial needs directions, and services with payloads of {HEAD_BYTES} to {MAX_PAYLOAD_BYTES} B",
             "Correct the request.",
         )
     if any(not 0 < service.load_fps <= 1e9 or service.flows < 1 for service in trial.services):

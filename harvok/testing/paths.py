@@ -24,7 +24,7 @@ _START_NS = 1_800_000_000_000_000_000
 _PORTION = 1000
 _WINDOW = 1 << 17
 
-Fate = Callable[[int], Sequence[float]]
+FrameImpairer = Callable[[int], Sequence[float]]
 """What becomes of the datagram with a number: the delay in s of each of its copies; none when it is lost."""
 
 
@@ -35,7 +35,7 @@ class SimulatedPath:
     `host_fps` is the most that the sending host manages, `clock_ahead_s` how far the far end's clock is ahead.
     """
 
-    fate: Fate = lambda _: (0.001,)
+    fate: FrameImpairer = lambda _: (0.001,)
     carries_fps: float = float("inf")
     host_fps: float = float("inf")
     clock_ahead_s: float = 0.0

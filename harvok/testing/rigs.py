@@ -34,7 +34,7 @@ def _check(rig: FrameRig, trial: FrameTrial, loss_allowed: int) -> list[str]:
             f"{one.sent_frames} sent of {intended:g} intended": 0 < one.sent_frames <= intended + _ROUNDING,
             f"{one.lost_frames} lost, {one.received_frames} received": 0 <= one.lost_frames <= loss_allowed,
             f"sending took {one.sending_s} s": 0 < one.sending_s < 2 * trial.duration_s,
-            f"delays {one.delay}": bool(one.delay and 0 < one.delay.least_s <= one.delay.mean_s <= one.delay.most_s),
+            f"delays {one.delay}": bool(one.delay and 0 < one.delay.min_s <= one.delay.mean_s <= one.delay.max_s),
             f"{len(one.tagged_delays_s)} tagged of {trial.tags}": bool(one.tagged_delays_s) == bool(trial.tags),
             "a last loss goes with a loss": bool(one.lost_frames) == (one.last_loss_s is not None),
             "no frame is of the tester's own doing": not (one.duplicates or one.reordered or one.looped_frames),

@@ -8,9 +8,9 @@ from harvok.core.observer import Observer
 from harvok.core.trials.tcp import (
     Connection,
     DirectionResult,
-    HalfInterval,
-    HalfSummary,
     TcpInfo,
+    TcpInterval,
+    TcpSummary,
     TcpTrial,
     TcpTrialResult,
 )
@@ -21,7 +21,7 @@ IDLE = TcpInfo(
     mss_bytes=1448,
     path_mtu_bytes=1500,
     rtt_us=200,
-    least_rtt_us=200,
+    min_rtt_us=200,
     cwnd_segments=100,
     peer_window_bytes=4_000_000,
     sent_bytes=0,
@@ -53,7 +53,7 @@ def transfer(
     """
     rate = rate_bps if callable(rate_bps) else lambda _: float(rate_bps)
     sender_cpu, receiver_cpu = (near_cpu, far_cpu) if direction == "send" else (far_cpu, near_cpu)
-    halves: dict[Role, list[HalfInterval]] = {"sender": [], "receiver": []}
+    halves: dict[Role, list[TcpInterval]] = {"sender": [], "receiver": []}
     total = 0.0
     for second in range(seconds):
         ticks, before = [], total
@@ -66,7 +66,7 @@ def transfer(
         for role, cpu in (("sender", sender_cpu), ("receiver", receiver_cpu)):
             infos = [info] * flows
             halves[role].append(  # type: ignore[index]
-                HalfInterval(direction, role, second, second, second + 1, ticks, moved, infos, cpu)  # type: ignore[arg-type]
+                TcpInterval(direction, role, second, second, second + 1, ticks, moved, infos, cpu)  # type: ignore[arg-type]
             )
     return DirectionResult(
         direction=direction,
@@ -83,12 +83,12 @@ def _moved_on(seconds: int, sent_bytes: int) -> TcpInfo:
 
 def _summary(
     direction: Direction, role: Role, seconds: int, flow_bytes: Sequence[int], buffer_bytes: int
-) -> HalfSummary:
+) -> TcpSummary:
     connections = [
         Connection(flow, "198.18.0.1:40000", "198.18.0.2:26471", buffer_bytes, buffer_bytes, "cubic", IDLE)
         for flow in range(len(flow_bytes))
     ]
-    return HalfSummary(direction, role, float(seconds), list(flow_bytes), connections)
+    return TcpSummary(direction, role, float(seconds), list(flow_bytes), connections)
 
 
 class ScriptedRig:

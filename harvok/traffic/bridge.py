@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from harvok.core.ends import Direction
 from harvok.core.impairment import DirectionReport, Impairment
 from harvok.core.measures.delay import DelayHistogram
-from harvok.core.measures.fates import Fate, Fates
+from harvok.core.measures.impairer import FrameImpairer, FrameOutcomes
 from harvok.errors import NearEndError
 from harvok.traffic.rings import EVERY_PROTOCOL, SOL_PACKET, bind, listen_to_everything, open_packet_socket, statistics
 
@@ -39,7 +39,7 @@ _VNET_BYTES = _RX_FRAME - _RX_VNET
 _SEND_SLOTS = 4096
 _PORTION = 512
 _ETHERNET_BYTES = 14
-_LEAST_LAZY_NS, _MOST_LAZY_NS, _MANY = 50_000, 300_000, 64
+_MIN_LAZY_NS, _MAX_LAZY_NS, _MANY = 50_000, 300_000, 64
 """Frames are taken in together: this long after the last ones (a quarter of the time that they are to wait anyway, a
 little where they are not), or when so many are there. What comes after a silence is taken at once."""
 _STATISTICS_EVERY = 256
@@ -95,7 +95,7 @@ class _Held:
     at_ns: NDArray[np.int64]
     slots: NDArray[np.int64]
     last: NDArray[np.bool_]
-    bent: NDArray[np.bool_]
+    corrupted: NDArray[np.bool_]
     special: bool
     tagged: bool
     words: int
@@ -110,20 +110,20 @@ class Lane:
     """One direction: hears on one port, sends on the other. `most_held` is how many frames it can hold."""
 
     def __init__(
-        self, direction: Direction, source: str, target: str, impairment: Impairment, seed: int, most_held: int
+        self, direction: Direction, source: str, target: str, impairment: Impairment, seed: int, max_held: int
     ) -> None:
         self.direction: Direction = direction
-        self._fate = Fate(impairment, seed)
+        self._impairer = FrameImpairer(impairment, seed)
         self._rng = np.random.default_rng(seed)
         self._hearing, self._sending = _open(source), _open(target)
         self._hearing.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
         self._hearing.setsockopt(SOL_PACKET, _RESERVE, _RESERVED)
         self._sending.setsockopt(SOL_PACKET, _LOSS, 1)
-        self._rx = _Ring(self._hearing, _RX_RING, most_held, _RX_LAYOUT)
+        self._rx = _Ring(self._hearing, _RX_RING, max_held, _RX_LAYOUT)
         self._tx = _Ring(self._sending, _TX_RING, _SEND_SLOTS, _TX_LAYOUT)
         self._rx_lengths, self._tx_lengths = self._rx.slots["length"], self._tx.slots["length"]
         self._tx_headers = self._tx.slots["header"]
-        self._slots = most_held
+        self._slots = max_held
         self._head = self._tx_head = self._tx_free = self._outstanding = 0
         self._last_take_ns = 0
         self._held: deque[_Held] = deque()
@@ -132,7 +132,7 @@ class Lane:
         self._all, self._recent = DelayHistogram(), DelayHistogram()
         self._late = DelayHistogram()
         self._pending_send = False
-        self.become(impairment)
+        self.apply(impairment)
         bind(self._sending, target, 0)
         bind(self._hearing, source, EVERY_PROTOCOL)
         listen_to_everything(self._hearing, source)
@@ -140,11 +140,11 @@ class Lane:
     def fileno(self) -> int:
         return self._hearing.fileno()
 
-    def become(self, impairment: Impairment) -> None:
+    def apply(self, impairment: Impairment) -> None:
         """Changes what is done to frames that arrive from now on."""
-        self._fate.become(impairment)
+        self._impairer.apply(impairment)
         shortest_s = impairment.delay_s - (impairment.variation_s if impairment.spread == "uniform" else 1.0)
-        self._lazy_ns = int(min(max(shortest_s / 4 * 1e9, _LEAST_LAZY_NS), _MOST_LAZY_NS))
+        self._lazy_ns = int(min(max(shortest_s / 4 * 1e9, _MIN_LAZY_NS), _MAX_LAZY_NS))
 
     def next_due_ns(self) -> int | None:
         """When the next frame is to go on; None when none waits."""
@@ -174,28 +174,28 @@ class Lane:
         slots = np.arange(head, head + count)
         odd = frames["length"] != frames["kept"]
         any_tagged = bool(tagged.any())
-        if self._fate.delays_only and not odd.any():
-            due_ns, last = self._fate.due_ns(at_ns), np.ones(count, dtype=bool)
+        if self._impairer.delays_only and not odd.any():
+            due_ns, last = self._impairer.due_ns(at_ns), np.ones(count, dtype=bool)
             self._hold(_Held(due_ns, at_ns, slots, last, ~last, False, any_tagged, _words(lengths)))
             return
-        fates = self._fate.decide(at_ns, lengths)
-        goes_on = fates.goes_on & ~odd
+        outcomes = self._impairer.decide(at_ns, lengths)
+        goes_on = outcomes.goes_on & ~odd
         self._count.update(
             too_large=int(odd.sum()),
-            lost=int((fates.lost & ~odd).sum()),
-            queue_drops=int((fates.queue_drops & ~odd & ~fates.lost).sum()),
-            duplicated=int((fates.duplicated & goes_on).sum()),
-            reordered=int((fates.held_back & goes_on).sum()),
-            corrupted=int((fates.corrupted & goes_on).sum()),
+            lost=int((outcomes.lost & ~odd).sum()),
+            queue_drops=int((outcomes.queue_drops & ~odd & ~outcomes.lost).sum()),
+            duplicated=int((outcomes.duplicated & goes_on).sum()),
+            reordered=int((outcomes.held_back & goes_on).sum()),
+            corrupted=int((outcomes.corrupted & goes_on).sum()),
         )
         self._rx.status[slots[~goes_on]] = _KERNEL
         if goes_on.any():
-            self._hold(_copies(fates, goes_on, at_ns, slots, any_tagged, _words(lengths[goes_on])))
+            self._hold(_copies(outcomes, goes_on, at_ns, slots, any_tagged, _words(lengths[goes_on])))
 
     def _hold(self, held: _Held) -> None:
         """Queues frames by the time at which they are due; sorts only where some overtake others."""
         self._outstanding += int(np.count_nonzero(held.last))
-        in_order = self._fate.keeps_order or bool((held.due_ns[1:] >= held.due_ns[:-1]).all())
+        in_order = self._impairer.keeps_order or bool((held.due_ns[1:] >= held.due_ns[:-1]).all())
         if self._held and held.next_due_ns < self._held[-1].due_ns[-1]:
             in_order = False
         self._held.append(held)
@@ -205,7 +205,7 @@ class Lane:
     def _sort(self) -> None:
         """Puts all that waits into one stretch, in the order of its times; copies of one frame keep theirs."""
         every = list(self._held)
-        due, at, slots, last, bent = (
+        due, at, slots, last, corrupted = (
             np.concatenate([getattr(one, name)[one.start :] for one in every])
             for name in ("due_ns", "at_ns", "slots", "last", "bent")
         )
@@ -213,7 +213,7 @@ class Lane:
         special, tagged = any(one.special for one in every), any(one.tagged for one in every)
         words = max(one.words for one in every)
         self._held = deque(
-            [_Held(due[order], at[order], slots[order], last[order], bent[order], special, tagged, words)]
+            [_Held(due[order], at[order], slots[order], last[order], corrupted[order], special, tagged, words)]
         )
 
     def release(self, wall_ns: int) -> bool:
@@ -245,7 +245,7 @@ class Lane:
         if held.tagged:
             self._tag(slots)
         if held.special:
-            self._bend(held, start, stop)
+            self._corrupt(held, start, stop)
             done = slots[held.last[start:stop]]
         if len(done):
             self._rx.status[_rows(done)] = _KERNEL
@@ -295,10 +295,10 @@ class Lane:
         self._tx.slots["checksum_from"][gone] += (self._tx.slots["flags"][gone] & _NEEDS_CHECKSUM) * _TAG_BYTES
         self._count["out_bytes"] += _TAG_BYTES * len(which)
 
-    def _bend(self, held: _Held, start: int, stop: int) -> None:
+    def _corrupt(self, held: _Held, start: int, stop: int) -> None:
         """Turns one bit of each frame that corruption befalls, behind its Ethernet header; a checksum that the kernel
         was yet to fill in is left to it, so that such a frame arrives bent and whole."""
-        for number in np.flatnonzero(held.bent[start:stop]):
+        for number in np.flatnonzero(held.corrupted[start:stop]):
             row = self._tx.bytes[self._tx_head + int(number)]
             length = int(self._tx_headers[self._tx_head + number])
             at = _TX_FRAME + int(self._rng.integers(_ETHERNET_BYTES, max(length, _ETHERNET_BYTES + 1)))
@@ -338,10 +338,10 @@ class Lane:
         if delays:
             told = replace(
                 told,
-                given_least_s=delays.least_s,
+                given_min_s=delays.min_s,
                 given_median_s=delays.median_s,
                 given_p99_s=given.quantile_ns(0.99) / 1e9,
-                given_most_s=delays.most_s,
+                given_max_s=delays.max_s,
                 late_p99_s=self._late.quantile_ns(0.99) / 1e9,
             )
         return told
@@ -358,7 +358,7 @@ def _words(lengths: NDArray[np.int64]) -> int:
 
 
 def _copies(
-    fates: Fates,
+    outcomes: FrameOutcomes,
     goes_on: NDArray[np.bool_],
     at_ns: NDArray[np.int64],
     slots: NDArray[np.int64],
@@ -366,12 +366,12 @@ def _copies(
     words: int,
 ) -> _Held:
     """The frames that go on, those that go twice two times; of these the first copy alone may be bent."""
-    which = np.repeat(np.flatnonzero(goes_on), 1 + fates.duplicated[goes_on])
+    which = np.repeat(np.flatnonzero(goes_on), 1 + outcomes.duplicated[goes_on])
     first, last = np.ones(len(which), dtype=bool), np.ones(len(which), dtype=bool)
     first[1:] = last[:-1] = which[1:] != which[:-1]
-    bent = fates.corrupted[which] & first
-    special = bool(bent.any() or not last.all())
-    return _Held(fates.due_ns[which], at_ns[which], slots[which], last, bent, special, tagged, words)
+    corrupted = outcomes.corrupted[which] & first
+    special = bool(corrupted.any() or not last.all())
+    return _Held(outcomes.due_ns[which], at_ns[which], slots[which], last, corrupted, special, tagged, words)
 
 
 def _rows(slots: NDArray[np.int64]) -> Any:

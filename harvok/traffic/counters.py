@@ -9,7 +9,7 @@ import os
 import tempfile
 from enum import IntEnum
 
-from harvok.core.trials.frames import MOST_STEPS
+from harvok.core.trials.frames import MAX_STEPS
 
 _CELL_BYTES = 8
 
@@ -38,7 +38,7 @@ class FrameCell(IntEnum):
     """Mean delay of the frames that came last; 0 before any came."""
 
 
-ROWS_FOR_STEPS = MOST_STEPS // len(Cell)
+ROWS_FOR_STEPS = MAX_STEPS // len(Cell)
 """Where each step of a frame trial begins is told in a cell of its own."""
 NOT_YET = (1 << 63) - 1
 """Where a step begins that has not begun: above every number."""

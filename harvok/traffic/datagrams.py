@@ -26,7 +26,7 @@ _SOL_UDP, _UDP_SEGMENT, _UDP_GRO = 17, 103, 104  # uapi linux/udp.h
 _SO_RCVBUFFORCE, _SO_MEMINFO = 33, 55  # uapi asm-generic/socket.h
 _MEMINFO_DROPS = 8  # SK_MEMINFO_DROPS, uapi linux/sock_diag.h
 _RECEIVE_ERRORS = {socket.AF_INET: (socket.IPPROTO_IP, 11), socket.AF_INET6: (socket.IPPROTO_IPV6, 25)}  # IP_RECVERR
-_MOST_SEGMENTS, _MOST_SUPER_BYTES = 64, 65000
+_MAX_SEGMENTS, _MAX_SUPER_BYTES = 64, 65000
 _MESSAGES = 32  # taken with one call
 _SUPER_SLOT = 1 << 16
 _CONTROL_BYTES = 64
@@ -42,9 +42,9 @@ Heads = tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]
 """Numbers, stamps and arrival times, all in the order of arrival."""
 
 
-def most_in_a_batch(payload_bytes: int) -> int:
+def max_in_a_batch(payload_bytes: int) -> int:
     """How many datagrams of a size one super-datagram can hold."""
-    return max(min(_MOST_SEGMENTS, _MOST_SUPER_BYTES // payload_bytes), 1)
+    return max(min(_MAX_SEGMENTS, _MAX_SUPER_BYTES // payload_bytes), 1)
 
 
 def can_segment(sock: socket.socket, payload_bytes: int) -> bool:
@@ -91,7 +91,7 @@ class DatagramSender:
     def __init__(self, sock: socket.socket, trial: int, payload_bytes: int, batch: int, method: Method) -> None:
         self._sock = sock
         segmented = method != "plain" and batch > 1 and can_segment(sock, payload_bytes)
-        self.batch = min(batch, most_in_a_batch(payload_bytes)) if segmented else 1
+        self.batch = min(batch, max_in_a_batch(payload_bytes)) if segmented else 1
         self.means: Means = "segmented" if segmented else "plain"
         self.sent = self.refused = 0
         text = np.random.default_rng(trial).bytes(self.batch * payload_bytes)

@@ -26,10 +26,10 @@ from harvok.core.wire.stamp import (
 )
 from harvok.errors import NearEndError, SilentError
 from harvok.traffic.sockets import Source, apply_options, bind_source
-from harvok.traffic.stamps import Got, receive, tell_times
+from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
 
 _SPIN_NS = 300_000
-_MOST_BYTES = 9216
+_MAX_BYTES = 9216
 _EXTRA_PADDING = b"\x00\x01"
 _TRIES, _TRY_S = 4, 1.0
 
@@ -53,7 +53,7 @@ class Prober(Protocol):
     sock: socket.socket
 
     def request(self, number: int, sent_ns: int) -> bytes: ...
-    def answer(self, got: Got) -> Answer | None: ...
+    def answer(self, got: ReceivedDatagram) -> Answer | None: ...
 
 
 class StampProber:
@@ -76,7 +76,7 @@ class StampProber:
         room = self._payload_bytes - len(packet)
         return packet if room < 4 else packet + _EXTRA_PADDING + struct.pack("!H", room - 4) + bytes(room - 4)
 
-    def answer(self, got: Got) -> Answer | None:
+    def answer(self, got: ReceivedDatagram) -> Answer | None:
         packet = decode_reflector(got.data, self._key)
         if packet is None or packet.ssid not in (0, self._ssid):  # 0: a reflector that knows no sessions
             return None
@@ -100,7 +100,7 @@ class EchoProber:
         payload = (self._token + struct.pack("!I", number)).ljust(self._payload_bytes, b"\0")
         return encode_request(self._version, self._identifier, number, payload)
 
-    def answer(self, got: Got) -> Answer | None:
+    def answer(self, got: ReceivedDatagram) -> Answer | None:
         reply = decode_reply(self._version, got.data)
         if reply is None or not reply[2].startswith(self._token) or len(reply[2]) < 8:
             return None
@@ -138,7 +138,7 @@ def _echo_socket(version: IpVersion) -> socket.socket:
 
 
 @dataclass(slots=True)
-class _Asked:
+class _ProbeState:
     """What is known of the packets of one trial."""
 
     sent_ns: list[int] = field(default_factory=list)
@@ -154,7 +154,7 @@ class _Asked:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class ProbeRoute:
     """A way that answers: `make` a fresh prober for every trial, so that late answers never mix with those of the next.
     `port` is the reflector's, 0 for ICMP echo."""
 
@@ -171,7 +171,7 @@ class DelaySession:
 
     def run(self, trial: DelayTrial, on_echo: OnEcho = lambda _: None) -> DelayTrialResult:
         """Runs a trial; `on_echo` hears of each answer, and at the end of each packet that had none."""
-        asked = _Asked()
+        asked = _ProbeState()
         poll = select.poll()
         poll.register(self._prober.sock, select.POLLIN)
         gap_ns, begun_ns = int(trial.gap_s * 1e9), self._clock.now_ns()
@@ -193,7 +193,7 @@ class DelaySession:
         """Makes `run` return soon with what there is."""
         self._stopping = True
 
-    def _ask(self, asked: _Asked, number: int) -> None:
+    def _ask(self, asked: _ProbeState, number: int) -> None:
         asked.sent_ns.append(self._clock.wall_ns())
         try:
             self._prober.sock.send(self._prober.request(number, asked.sent_ns[-1]))
@@ -207,11 +207,11 @@ class DelaySession:
                     f"cannot send there: {os.strerror(error.errno or 0)}", "Check the address and the route."
                 ) from error
 
-    def _hear(self, asked: _Asked, poll: "select.poll", timeout_ms: int, on_echo: OnEcho) -> None:
+    def _hear(self, asked: _ProbeState, poll: "select.poll", timeout_ms: int, on_echo: OnEcho) -> None:
         if not poll.poll(timeout_ms):
             return
         try:
-            got = receive(self._prober.sock, _MOST_BYTES, self._clock)
+            got = receive(self._prober.sock, _MAX_BYTES, self._clock)
         except OSError:
             return  # told that an earlier packet was refused: it stays unanswered
         answer = self._prober.answer(got)
@@ -230,7 +230,7 @@ class DelaySession:
             asked.highest = max(asked.highest, answer.number)
             on_echo(echo)
 
-    def _result(self, trial: DelayTrial, asked: _Asked, on_echo: OnEcho) -> DelayTrialResult:
+    def _result(self, trial: DelayTrial, asked: _ProbeState, on_echo: OnEcho) -> DelayTrialResult:
         echoes = []
         for number, sent_ns in enumerate(asked.sent_ns):
             echo = asked.echoes.get(number)
@@ -265,7 +265,7 @@ def _echo(answer: Answer, sent_ns: list[int], at_ns: int) -> Echo:
     )
 
 
-def _split_loss(asked: _Asked) -> tuple[int | None, int | None]:
+def _split_loss(asked: _ProbeState) -> tuple[int | None, int | None]:
     """(lost there, lost back) by the reflector's own count; None where it only repeats the sender's numbers.
 
     What was lost after the last answer cannot be told apart, and counts as lost there.
@@ -279,18 +279,18 @@ def _split_loss(asked: _Asked) -> tuple[int | None, int | None]:
     return lost - back, back
 
 
-def find_way(
+def find_probe_route(
     host: str, ports: tuple[int, ...], source: Source, key: bytes | None, trial: DelayTrial, clock: Clock, echo: bool
-) -> Way:
+) -> ProbeRoute:
     """The first of these that answers: a STAMP reflector on one of the ports, then ICMP echo where that is allowed.
 
     Raises SilentError when nothing does.
     """
     least = PLAIN_BYTES if key is None else AUTHENTICATED_BYTES
     size = max(trial.payload_bytes, least)
-    ways = [Way(partial(StampProber, (host, port), source, key, size, trial.dscp), port) for port in ports]
+    ways = [ProbeRoute(partial(StampProber, (host, port), source, key, size, trial.dscp), port) for port in ports]
     if echo:
-        ways.append(Way(partial(EchoProber, host, source, trial.payload_bytes, trial.dscp), 0))
+        ways.append(ProbeRoute(partial(EchoProber, host, source, trial.payload_bytes, trial.dscp), 0))
     for way in ways:
         if _answers(way.make(), clock):
             return way

@@ -37,7 +37,7 @@ from harvok.traffic.process import end_with_parent, enter, wake_precisely
 if TYPE_CHECKING:
     from harvok.traffic.rings import Block, ReceiveRing, SendRing
 
-_LAPSE_NS = 100_000
+_STALL_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
 
@@ -128,7 +128,7 @@ class _Sender:
 
         import numpy as np
 
-        from harvok.core.wire.test_frame import balanced
+        from harvok.core.wire.frame import balanced
 
         pack, finish = struct.Struct(">IQ").pack, balanced if self._order.ip == 6 else bytes
         from_bytes, kind, wall_ns = np.frombuffer, self._ring.mark.dtype, SYSTEM.wall_ns
@@ -143,7 +143,7 @@ class _Sender:
         status, marks = self._views[batch]
         count, mark_now, give = np.count_nonzero, self._marker(), self._ring.send
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
-        gap_ns, lapse_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _LAPSE_NS)
+        gap_ns, stall_ns = batch / load_fps * 1e9, max(int(2 * batch / load_fps * 1e9), _STALL_NS)
         at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
         wait_until = self._waiter.until
         now, upto = SYSTEM.now_ns(), sent + frames
@@ -152,7 +152,7 @@ class _Sender:
             now = wait_until(due, now)
             late = now - due
             late_by[late.bit_length()] += 1
-            if late > lapse_ns:
+            if late > stall_ns:
                 shift_ns += late
                 self._longest_stall_ns = max(self._longest_stall_ns, late)
             if count(status[at]):

@@ -23,7 +23,7 @@ from harvok.traffic.process import end_with_parent, enter, wake_precisely
 _SPIN_NS, _NAP_NS = 60_000, 50_000
 _IDLE_MS = 5
 _REPORT_NS = 1_000_000_000
-_LEAST_HELD, _MOST_HELD = 1 << 13, 1 << 18
+_MIN_HELD, _MAX_HELD = 1 << 13, 1 << 18
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +61,7 @@ def _read_impairment(told: dict[str, Any]) -> Impairment:
 def slots_for(plan: ImpairmentPlan, held_fps: float) -> int:
     """How many frames the delay line holds: a power of two, with half as much again as the plan needs, and 20 ms."""
     wanted = (plan.longest_s * 1.5 + 0.02) * held_fps
-    return min(max(1 << int(wanted).bit_length(), _LEAST_HELD), _MOST_HELD)
+    return min(max(1 << int(wanted).bit_length(), _MIN_HELD), _MAX_HELD)
 
 
 class _Bridge:
@@ -120,16 +120,16 @@ class _Bridge:
         if self.next_plan:
             self._plan, self.next_plan = self.next_plan, None
             self._plan_ns, self._stage = now_ns, 0
-            self._become()
+            self._apply()
         passed_s = (now_ns - self._plan_ns) / 1e9
         upcoming = self._stage + 1
         if upcoming < len(self._plan.stages) and passed_s >= self._plan.stages[upcoming].at_s:
             self._stage = upcoming
-            self._become()
+            self._apply()
 
-    def _become(self) -> None:
+    def _apply(self) -> None:
         for lane in self._lanes:
-            lane.become(self._plan.stages[self._stage].of(lane.direction))
+            lane.apply(self._plan.stages[self._stage].of(lane.direction))
 
     def _report(self, now_ns: int, over: bool) -> None:
         told = [lane.report(whole=over) for lane in self._lanes]

@@ -2,13 +2,13 @@
 
 import math
 
+from harvok.core.wire.frame import MAX_SLOTS, Ends, build
 from harvok.core.wire.frame_orders import SendOrder
-from harvok.core.wire.test_frame import MOST_SLOTS, Ends, build
 from harvok.errors import UsageError
 from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 
-_RING_BYTES, _LEAST_SLOTS = 8 << 20, 1024
-_MOST_BATCH = 64
+_RING_BYTES, _MIN_SLOTS = 8 << 20, 1024
+_MAX_BATCH = 64
 _BATCHES_A_SECOND = 30_000
 _BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
 
@@ -18,7 +18,7 @@ def batch_for(load_fps: float, burst_frames: int) -> int:
     if burst_frames > 1:
         return burst_frames
     batch = 1
-    while batch < _MOST_BATCH and batch < load_fps / _BATCHES_A_SECOND:
+    while batch < _MAX_BATCH and batch < load_fps / _BATCHES_A_SECOND:
         batch *= 2
     return batch
 
@@ -34,10 +34,10 @@ def slots_for(largest_frame: int, batch: int, mix: int, pairs: int) -> int:
     Raises UsageError when no ring is long enough for that.
     """
     slot_bytes = slot_bytes_for(largest_frame)
-    wanted = min(max(_RING_BYTES // slot_bytes // 4, _LEAST_SLOTS), 8192)
+    wanted = min(max(_RING_BYTES // slot_bytes // 4, _MIN_SLOTS), 8192)
     whole = mix * batch if mix > 1 else batch
     slots = slots_in_whole_pages(max(wanted, pairs), slot_bytes, whole)
-    if slots > MOST_SLOTS:
+    if slots > MAX_SLOTS:
         raise UsageError(
             f"no sending ring holds bursts of {batch} frames of a mix of {mix} sizes over {pairs} address pairs",
             "Use bursts of 16, 64, 256 or 1024 frames (RFC 2544 §21), or fewer address pairs.",

@@ -10,8 +10,8 @@ from harvok.errors import NearEndError
 from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.sockets import Source, never_fragment
 
-_LEAST: dict[IpVersion, int] = {4: 576, 6: 1280}  # RFC 791 §3.1, RFC 8200 §5
-_MOST_BYTES = 9216
+_MIN: dict[IpVersion, int] = {4: 576, 6: 1280}  # RFC 791 §3.1, RFC 8200 §5
+_MAX_BYTES = 9216
 _TRIES, _GAP_S, _WAIT_S = 3, 0.02, 0.25
 
 
@@ -24,10 +24,10 @@ def path_mtu_bytes(
     def comes_back(packet_bytes: int) -> bool:
         return _comes_back(address, version, packet_bytes, source, key, clock)
 
-    high = min(interface_mtu or _MOST_BYTES, _MOST_BYTES)
+    high = min(interface_mtu or _MAX_BYTES, _MAX_BYTES)
     if comes_back(high):
         return high
-    low = _LEAST[version]
+    low = _MIN[version]
     if not comes_back(low):
         return None
     while high - low > 1:

@@ -17,10 +17,10 @@ from harvok.clock import Clock
 from harvok.core.wire.stamp import ReflectorPacket, decode_sender, encode_reflector, error_estimate
 from harvok.errors import NearEndError
 from harvok.traffic.sockets import families_of
-from harvok.traffic.stamps import Got, receive, tell_times
+from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
 
-_MOST_BYTES = 9216
-_MOST_SESSIONS = 1024
+_MAX_BYTES = 9216
+_MAX_SESSIONS = 1024
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 
@@ -68,9 +68,9 @@ class Reflector:
                 if fd not in by_fd:
                     return
                 with contextlib.suppress(OSError):  # whatever one packet leads to, the next one is heard
-                    self._answer(by_fd[fd], receive(by_fd[fd], _MOST_BYTES, self._clock))
+                    self._answer(by_fd[fd], receive(by_fd[fd], _MAX_BYTES, self._clock))
 
-    def _answer(self, sock: socket.socket, got: Got) -> None:
+    def _answer(self, sock: socket.socket, got: ReceivedDatagram) -> None:
         settings = self._settings
         if settings.allowed and not _is_in(got.peer[0], settings.allowed):
             return
@@ -87,7 +87,7 @@ class Reflector:
         """How many packets of this session came before this one; the sessions longest silent are forgotten."""
         number = self._sessions.pop(session, 0)
         self._sessions[session] = number + 1
-        if len(self._sessions) > _MOST_SESSIONS:
+        if len(self._sessions) > _MAX_SESSIONS:
             self._sessions.popitem(last=False)
         return number
 

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.wire.test_frame import (
+from harvok.core.wire.frame import (
     ETHERTYPE_OF,
     UDP6_CHECKSUM_AT,
     FrameIp,

@@ -7,7 +7,7 @@ from typing import Protocol
 
 from harvok.clock import Clock
 from harvok.core.ends import CpuUse, Direction, Role
-from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpInfo, TcpTrial
+from harvok.core.trials.tcp import TcpInfo, TcpInterval, TcpSummary, TcpTrial
 from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import describe, missing_here, read_tcp_info
@@ -27,7 +27,7 @@ class CpuMeter(Protocol):
 MeterMaker = Callable[[Sequence[int]], CpuMeter]
 """Makes a meter that also watches the given worker processes."""
 
-OnInterval = Callable[[HalfInterval], None]
+OnInterval = Callable[[TcpInterval], None]
 
 
 class FlowWatch:
@@ -74,16 +74,16 @@ class FlowWatch:
                 moved = [b - a for a, b in zip(before, now, strict=True)]
                 cpu, tcp = meter.since_last(), self._tcp_infos()
                 on_interval(
-                    HalfInterval(self.direction, self.role, index, start_s, self._elapsed_s, ticks, moved, tcp, cpu)
+                    TcpInterval(self.direction, self.role, index, start_s, self._elapsed_s, ticks, moved, tcp, cpu)
                 )
                 ticks, start_s, before, index = [], self._elapsed_s, now, index + 1
             if over:
                 self._check_flows()
                 return
 
-    def summary(self) -> HalfSummary:
+    def summary(self) -> TcpSummary:
         """What this half says at its end."""
-        return HalfSummary(
+        return TcpSummary(
             direction=self.direction,
             role=self.role,
             elapsed_s=self._elapsed_s,

@@ -16,7 +16,7 @@ _CONTROL_BYTES = 128
 
 
 @dataclass(frozen=True, slots=True)
-class Got:
+class ReceivedDatagram:
     """A datagram as it came in. `hops_left` is its TTL or hop limit, 255 where the system does not tell."""
 
     data: bytes
@@ -37,9 +37,9 @@ def tell_times(sock: socket.socket) -> None:
             sock.setsockopt(socket.IPPROTO_IP, _IP_RECVTTL, 1)
 
 
-def receive(sock: socket.socket, most_bytes: int, clock: Clock) -> Got:
+def receive(sock: socket.socket, max_bytes: int, clock: Clock) -> ReceivedDatagram:
     """The next datagram, with the kernel's stamp where it tells one, else with the time of reading."""
-    data, control, _, peer = sock.recvmsg(most_bytes, _CONTROL_BYTES)
+    data, control, _, peer = sock.recvmsg(max_bytes, _CONTROL_BYTES)
     at_ns, hops_left = 0, 255
     for level, kind, value in control:
         if (level, kind) == (socket.SOL_SOCKET, SO_TIMESTAMPNS):
@@ -47,4 +47,4 @@ def receive(sock: socket.socket, most_bytes: int, clock: Clock) -> Got:
             at_ns = seconds * 1_000_000_000 + ns
         elif (level, kind) in ((socket.IPPROTO_IP, socket.IP_TTL), (socket.IPPROTO_IPV6, _IPV6_HOPLIMIT)):
             hops_left = struct.unpack("i", value)[0]
-    return Got(data, peer, at_ns or clock.wall_ns(), hops_left)
+    return ReceivedDatagram(data, peer, at_ns or clock.wall_ns(), hops_left)

@@ -4,39 +4,39 @@ from typing import Any, Protocol
 
 from harvok.clock import Clock
 from harvok.core.ends import End
-from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
-from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source
-from harvok.traffic.tcp import Door, Gate, TcpHalf, connect_flows
-from harvok.traffic.udp import UdpGate, UdpHalf, open_flows
+from harvok.traffic.tcp import DataTarget, TcpListener, TcpTrialEnd, connect_flows
+from harvok.traffic.trial_end import TrialEnd
+from harvok.traffic.udp import UdpListener, UdpTrialEnd, open_flows
 
 FlowTrial = TcpTrial | UdpTrial
-AnyInterval = HalfInterval | UdpInterval
-AnySummary = HalfSummary | UdpSummary
+AnyInterval = TcpInterval | UdpInterval
+AnySummary = TcpSummary | UdpSummary
 
 
-class FarGate(Protocol):
+class FlowListener(Protocol):
     """Admits the data flows of one trial at the far end."""
 
     def sockets(self, timeout_s: float) -> Any: ...
     def close(self) -> None: ...
 
 
-def open_gate(trial: FlowTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> FarGate:
+def open_listener(trial: FlowTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> FlowListener:
     """The far end's way in for a trial."""
-    kind = UdpGate if isinstance(trial, UdpTrial) else Gate
+    kind = UdpListener if isinstance(trial, UdpTrial) else TcpListener
     return kind(trial, trial_id, key, host, port)  # type: ignore[arg-type]
 
 
-def make_half(end: End, trial: FlowTrial, sockets: Any, trial_id: bytes, clock: Clock) -> Half:
+def make_trial_end(end: End, trial: FlowTrial, sockets: Any, trial_id: bytes, clock: Clock) -> TrialEnd:
     """One end's half over data connections that are open."""
     if isinstance(trial, UdpTrial):
-        return UdpHalf(end, trial, sockets, trial_id)
-    return TcpHalf(end, trial, sockets, clock)
+        return UdpTrialEnd(end, trial, sockets, trial_id)
+    return TcpTrialEnd(end, trial, sockets, clock)
 
 
-def open_near_half(trial: FlowTrial, door: Door, source: Source, clock: Clock) -> Half:
+def open_near_end(trial: FlowTrial, target: DataTarget, source: Source, clock: Clock) -> TrialEnd:
     """The near end's half, with every data connection opened. Raises DataBlockedError."""
-    sockets = open_flows(trial, door, source) if isinstance(trial, UdpTrial) else connect_flows(trial, door, source)
-    return make_half("near", trial, sockets, door.trial_id, clock)
+    sockets = open_flows(trial, target, source) if isinstance(trial, UdpTrial) else connect_flows(trial, target, source)
+    return make_trial_end("near", trial, sockets, target.trial_id, clock)

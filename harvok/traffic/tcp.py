@@ -17,20 +17,20 @@ from harvok.core.ends import End, Role, role_at
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
-from harvok.traffic.half import Half
 from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
+from harvok.traffic.trial_end import TrialEnd
 
 CONNECT_TIMEOUT_S = 5.0
 HELLO_TIMEOUT_S = 5.0
-_MOST_STRANGERS = 32  # connections that may be in their hello at one time
+_MAX_UNPROVEN = 32  # connections that may be in their hello at one time
 
 Sockets = dict[Role, list[socket.socket]]
 """The data connections of one end by the part it plays on them, in the order of their flow numbers."""
 
 
 @dataclass(frozen=True, slots=True)
-class Door:
+class DataTarget:
     """What the control connection tells the near end: where data connections go, and what they must prove."""
 
     address: tuple[str, int]
@@ -38,7 +38,7 @@ class Door:
     key: bytes
 
 
-def connect_flows(trial: TcpTrial, door: Door, source: Source) -> Sockets:
+def connect_flows(trial: TcpTrial, target: DataTarget, source: Source) -> Sockets:
     """The near end's half: opens every data connection of a trial. Raises DataBlockedError when one cannot."""
     sockets: Sockets = {}
     try:
@@ -46,39 +46,39 @@ def connect_flows(trial: TcpTrial, door: Door, source: Source) -> Sockets:
             role = role_at("near", direction)
             sockets[role] = []
             for flow in range(trial.flows):
-                sockets[role].append(_connect(trial, door, source, Hello(door.trial_id, role, flow)))
+                sockets[role].append(_connect(trial, target, source, Hello(target.trial_id, role, flow)))
     except BaseException:
         close_all(sockets)
         raise
     return sockets
 
 
-def _connect(trial: TcpTrial, door: Door, source: Source, hello: Hello) -> socket.socket:
-    family = socket.AF_INET6 if ":" in door.address[0] else socket.AF_INET
+def _connect(trial: TcpTrial, target: DataTarget, source: Source, hello: Hello) -> socket.socket:
+    family = socket.AF_INET6 if ":" in target.address[0] else socket.AF_INET
     sock = socket.socket(family, socket.SOCK_STREAM)
     try:
         sock.settimeout(CONNECT_TIMEOUT_S)
         apply_options(sock, trial.options)
         bind_source(sock, source)
-        sock.connect(door.address)
-        sock.sendall(encode_hello(hello, door.key))
+        sock.connect(target.address)
+        sock.sendall(encode_hello(hello, target.key))
         if sock.recv(len(WELCOME)) != WELCOME:
             raise DataBlockedError(
-                f"the data connection to {format_address(door.address)} was closed before it was admitted",
+                f"the data connection to {format_address(target.address)} was closed before it was admitted",
                 "Something else may listen on that port, or a middlebox on the way may have answered in its place.",
             )
         sock.settimeout(None)
     except OSError as error:
         sock.close()
-        raise _blocked(error, door) from error
+        raise _blocked(error, target) from error
     except BaseException:
         sock.close()
         raise
     return sock
 
 
-def _blocked(error: OSError, door: Door) -> HarvokError:
-    where, port = format_address(door.address), door.address[1]
+def _blocked(error: OSError, target: DataTarget) -> HarvokError:
+    where, port = format_address(target.address), target.address[1]
     let_through = f"Let TCP port {port} through every firewall between here and the station, as well as control."
     if isinstance(error, TimeoutError):
         return DataBlockedError(
@@ -98,7 +98,7 @@ def close_all(sockets: Sockets) -> None:
             reset_close(sock)
 
 
-class Gate:
+class TcpListener:
     """The far end's half: listens on the data port and admits the connections of the one trial that is prepared."""
 
     def __init__(self, trial: TcpTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> None:
@@ -108,7 +108,7 @@ class Gate:
             (role_at("near", direction), flow): None for direction in trial.directions for flow in range(trial.flows)
         }
         self._lock = threading.Lock()
-        self._strangers = threading.Semaphore(_MOST_STRANGERS)
+        self._unproven = threading.Semaphore(_MAX_UNPROVEN)
         self._complete = threading.Event()
         self._listeners = listen(host, port, trial.options)
         self._flows = trial.flows
@@ -146,12 +146,12 @@ class Gate:
                 sock, _ = listener.accept()
             except OSError:
                 return
-            if self._strangers.acquire(blocking=False):
-                threading.Thread(target=self._greet, args=[sock], daemon=True).start()
+            if self._unproven.acquire(blocking=False):
+                threading.Thread(target=self._check_hello, args=[sock], daemon=True).start()
             else:
                 sock.close()
 
-    def _greet(self, sock: socket.socket) -> None:
+    def _check_hello(self, sock: socket.socket) -> None:
         """Admits a connection that proves itself, and closes every other without a word."""
         try:
             sock.settimeout(HELLO_TIMEOUT_S)
@@ -161,7 +161,7 @@ class Gate:
         except OSError:
             sock.close()
         finally:
-            self._strangers.release()
+            self._unproven.release()
 
     def _admit(self, hello: Hello, sock: socket.socket) -> bool:
         place = (hello.role, hello.flow)
@@ -187,7 +187,7 @@ def _read_exactly(sock: socket.socket, size: int) -> bytes:
     return raw
 
 
-class TcpHalf(Half):
+class TcpTrialEnd(TrialEnd):
     """One end's half of a TCP trial."""
 
     def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, clock: Clock) -> None:

@@ -32,9 +32,9 @@ from harvok.core.wire.datagram import (
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
-from harvok.traffic.half import Half
 from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
-from harvok.traffic.tcp import Door
+from harvok.traffic.tcp import DataTarget
+from harvok.traffic.trial_end import TrialEnd
 from harvok.traffic.udp_processes import UdpWatch
 
 _ASK_AGAIN_S = 0.2
@@ -60,7 +60,7 @@ def _prepare(sock: socket.socket, trial: UdpTrial, flow: int, role: Role) -> Non
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, trial.socket_buffer_bytes)
 
 
-def open_flows(trial: UdpTrial, door: Door, source: Source) -> Flows:
+def open_flows(trial: UdpTrial, target: DataTarget, source: Source) -> Flows:
     """The near end's half: opens every flow. Raises DataBlockedError when one is not admitted."""
     flows: Flows = {}
     try:
@@ -68,30 +68,30 @@ def open_flows(trial: UdpTrial, door: Door, source: Source) -> Flows:
             role = role_at("near", direction)
             flows[direction] = []
             for flow in range(trial.flows):
-                flows[direction].append(_open(trial, door, source, Hello(door.trial_id, role, flow)))
+                flows[direction].append(_open(trial, target, source, Hello(target.trial_id, role, flow)))
     except BaseException:
         close_flows(flows)
         raise
     return flows
 
 
-def _open(trial: UdpTrial, door: Door, source: Source, hello: Hello) -> socket.socket:
-    family = socket.AF_INET6 if ":" in door.address[0] else socket.AF_INET
+def _open(trial: UdpTrial, target: DataTarget, source: Source, hello: Hello) -> socket.socket:
+    family = socket.AF_INET6 if ":" in target.address[0] else socket.AF_INET
     sock = socket.socket(family, socket.SOCK_DGRAM)
     try:
         _prepare(sock, trial, hello.flow, hello.role)
         bind_source(sock, source)
-        sock.connect(door.address)
-        _prove(sock, encode_hello(hello, door.key), door)
+        sock.connect(target.address)
+        _prove(sock, encode_hello(hello, target.key), target)
         if trial.group:
-            _aim_at_group(sock, trial, (trial.group, door.address[1]))
+            _aim_at_group(sock, trial, (trial.group, target.address[1]))
     except BaseException:
         sock.close()
         raise
     return sock
 
 
-def _prove(sock: socket.socket, hello: bytes, door: Door) -> None:
+def _prove(sock: socket.socket, hello: bytes, target: DataTarget) -> None:
     """Says hello until challenged, and answers until welcome."""
     sock.settimeout(_ASK_AGAIN_S)
     said, refused = hello, False
@@ -105,17 +105,17 @@ def _prove(sock: socket.socket, hello: bytes, door: Door) -> None:
             refused = True
             continue
         except OSError as error:
-            raise _blocked(door, f"failed: {os.strerror(error.errno or 0)}") from error
+            raise _blocked(target, f"failed: {os.strerror(error.errno or 0)}") from error
         if answer == WELCOME:
             return
-        said = answer_challenge(hello, answer, door.key)
-    raise _blocked(door, "were refused" if refused else f"got no answer in {_ADMISSION_S:.0f} s")
+        said = answer_challenge(hello, answer, target.key)
+    raise _blocked(target, "were refused" if refused else f"got no answer in {_ADMISSION_S:.0f} s")
 
 
-def _blocked(door: Door, how: str) -> DataBlockedError:
+def _blocked(target: DataTarget, how: str) -> DataBlockedError:
     return DataBlockedError(
-        f"control works, but datagrams to {format_address(door.address)} {how}",
-        f"Let UDP port {door.address[1]} through every firewall between here and the station, as well as TCP.",
+        f"control works, but datagrams to {format_address(target.address)} {how}",
+        f"Let UDP port {target.address[1]} through every firewall between here and the station, as well as TCP.",
     )
 
 
@@ -152,7 +152,7 @@ def close_flows(flows: Flows) -> None:
             sock.close()
 
 
-class UdpGate:
+class UdpListener:
     """The far end's half: hears the data port and admits the flows of the one trial that is prepared."""
 
     def __init__(self, trial: UdpTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> None:
@@ -302,7 +302,7 @@ def _join(sock: socket.socket, group: str, own: str) -> None:
         sock.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton(group) + socket.inet_aton(own))
 
 
-class UdpHalf(Half):
+class UdpTrialEnd(TrialEnd):
     """One end's half of a UDP trial."""
 
     def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes) -> None:

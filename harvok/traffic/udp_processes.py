@@ -187,7 +187,7 @@ def _together(flows: Sequence[_Line]) -> _Line:
         "reordered": sum(flow["reordered"] for flow in flows),
         "longest_run": max(flow["longest_run"] for flow in flows),
         "jitter_s": sum(jitters) / len(jitters) if jitters else None,
-        "least_transit_s": min(known("least_transit_s"), default=None),
+        "min_transit_s": min(known("min_transit_s"), default=None),
         "mean_transit_s": sum(means) / len(means) if means else None,
-        "most_transit_s": max(known("most_transit_s"), default=None),
+        "max_transit_s": max(known("max_transit_s"), default=None),
     }

@@ -19,7 +19,7 @@ from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResul
 from harvok.reports.rig_drawing import drawing
 from harvok.rigs.device import Device
 from harvok.rigs.frame_rigs import record_of
-from harvok.rigs.simulated import SimulatedRig
+from harvok.rigs.simulated import SimulatedPorts
 from harvok.testing.clock import ManualClock
 from tests.cli.test_views import screen
 from tests.core.test_tester_limit import WeakTester
@@ -59,7 +59,7 @@ class Results(unittest.TestCase):
 
     def test_a_device_is_named_as_the_limit(self) -> None:
         device = Device(1e9, forwarding_fps=300_000, buffer_frames=64)
-        findings = drive(rfc2544(TEST), SimulatedRig(device), Observer())
+        findings = drive(rfc2544(TEST), SimulatedPorts(device), Observer())
         console, out = screen()
         show_frame_run(console, record(TEST, findings.figures))
         self.assertRegex(out.getvalue(), r"64 B +(299|300) \d{3} .* the device")
@@ -93,7 +93,7 @@ class WhileItRuns(unittest.TestCase):
         return view, out
 
     def result(self) -> FrameTrialResult:
-        return SimulatedRig(Device(1e9, loss=0.01)).run(self.TRIAL, Observer())
+        return SimulatedPorts(Device(1e9, loss=0.01)).run(self.TRIAL, Observer())
 
     def test_a_pipe_gets_a_line_for_each_trial(self) -> None:
         view, out = self.view(terminal=False, virtual_time=False)
@@ -130,7 +130,7 @@ class WhileItRuns(unittest.TestCase):
     def test_words(self) -> None:
         self.assertIn("mix frames", trial_words(replace(self.TRIAL, frame_sizes=(64, 1518))))
         self.assertIn("0 s, 0 frames/s", progress_words(FrameProgress("send", 0.0, 0, 0)))
-        clean = SimulatedRig(Device(1e9)).run(self.TRIAL, Observer())
+        clean = SimulatedPorts(Device(1e9)).run(self.TRIAL, Observer())
         self.assertIn("nothing lost, delay typically", result_words(clean))
 
 

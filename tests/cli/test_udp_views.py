@@ -358,14 +358,14 @@ class ExitCodes(unittest.TestCase):
 class Elsewhere(unittest.TestCase):
     """Comparisons, lists and reports know the new kinds."""
 
-    def made(self, path: SimulatedPath, number: int) -> RunRecord:
+    def build(self, path: SimulatedPath, number: int) -> RunRecord:
         made = udp_record(path, UdpTest("send", PATTERN, (SPEC,)))
         return made.model_copy(update={"id": f"20261123-08{number:04}-dome"})
 
     def test_two_series_are_compared(self) -> None:
         def taken(carries_fps: float) -> Series:
             paths = (SimulatedPath(carries_fps=carries_fps + number) for number in range(5))
-            return Series("x", [sample_of(self.made(path, number)) for number, path in enumerate(paths)])
+            return Series("x", [sample_of(self.build(path, number)) for number, path in enumerate(paths)])
 
         found = compare(taken(900), taken(700), Criteria())
         self.assertEqual(found.verdict, "REJECT")
@@ -375,13 +375,13 @@ class Elsewhere(unittest.TestCase):
         self.assertEqual(compare(taken(900), taken(900), Criteria()).verdict, "ACCEPT")
 
     def test_a_load_that_the_tester_did_not_send_is_no_verdict(self) -> None:
-        short = Series("x", [sample_of(self.made(SimulatedPath(host_fps=500 + n), n)) for n in range(5)])
-        whole = Series("y", [sample_of(self.made(SimulatedPath(), n)) for n in range(5)])
+        short = Series("x", [sample_of(self.build(SimulatedPath(host_fps=500 + n), n)) for n in range(5)])
+        whole = Series("y", [sample_of(self.build(SimulatedPath(), n)) for n in range(5)])
         self.assertEqual(compare(whole, short, Criteria()).verdict, "RETEST")
 
     def test_a_list_shows_the_rate(self) -> None:
         with tempfile.TemporaryDirectory() as folder, closing(Logbook(f"{folder}/book.sqlite")) as logbook:
-            logbook.add(self.made(SimulatedPath(), 1))
+            logbook.add(self.build(SimulatedPath(), 1))
             text = said(lambda console: show_lines(console, logbook.lines(), 1, "here"))
         self.assertIn("12.14 Mb/s", text)
         self.assertIn("udp send", text)

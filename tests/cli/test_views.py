@@ -7,7 +7,7 @@ from rich.console import Console
 
 from harvok.cli.options import attributes, duration, percent, rate, size, typed_command
 from harvok.cli.render.compare import show_comparison
-from harvok.cli.render.live import TestView, plain_line, rows_table
+from harvok.cli.render.live import TcpView, plain_line, rows_table
 from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.tcp import show_repeats, show_run
 from harvok.core.ends import CpuUse
@@ -85,7 +85,7 @@ class LiveViews(unittest.TestCase):
 
     def test_on_a_terminal_the_table_grows_within_the_screen(self) -> None:
         console, out = screen(terminal=True, height=14)
-        view = TestView(console)
+        view = TcpView(console)
         view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=30.0))
         result = transfer(400e6, 30)
@@ -99,7 +99,7 @@ class LiveViews(unittest.TestCase):
 
     def test_without_one_there_are_lines(self) -> None:
         console, out = screen()
-        view = TestView(console)
+        view = TcpView(console)
         view.run_started(RunOutline("id", 1, 1, "dome", "hall", Link(), 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=2.0))
         for half in (*transfer(1e9, 2).sender_intervals, *transfer(1e9, 2).receiver_intervals):

@@ -67,18 +67,18 @@ class Regressions(unittest.TestCase):
         self.assertIn("--series after --repeat 2", found.findings[0].advice)
 
     def test_single_runs_are_undecided_even_when_few_are_enough(self) -> None:
-        found = judged(series("before", [940.0]), series("after", [500.0]), least_repeats=1)
+        found = judged(series("before", [940.0]), series("after", [500.0]), min_repeats=1)
         self.assertEqual(found.verdict, "RETEST")
 
 
 class Shares(unittest.TestCase):
     def test_of_the_ceiling(self) -> None:
         for least, wanted in ((0.95, "ACCEPT"), (0.999, "RETEST"), (1.0, "REJECT")):
-            found = judged(series("a", STEADY), series("b", STEADY), least_share=least)
+            found = judged(series("a", STEADY), series("b", STEADY), min_share=least)
             self.assertEqual(found.verdict, wanted, least)
 
     def test_without_a_rated_speed_there_is_no_share(self) -> None:
-        found = judged(series("a", STEADY, ceiling=None), series("b", STEADY, ceiling=None), least_share=0.9)
+        found = judged(series("a", STEADY, ceiling=None), series("b", STEADY, ceiling=None), min_share=0.9)
         self.assertEqual(found.verdict, "RETEST")
         self.assertIn("--rated", " ".join(f.advice for f in found.findings))
 
@@ -149,7 +149,7 @@ class FrameFigures(unittest.TestCase):
 
     def test_throughput_is_judged_for_each_frame_size(self) -> None:
         before, after = self.frames("a", [1e6] * 5), self.frames("b", [0.9e6] * 5)
-        found = judged(before, after, least_share=0.5)
+        found = judged(before, after, min_share=0.5)
         self.assertEqual([f.verdict for f in found.findings], ["REJECT", "ACCEPT"])
         self.assertEqual(found.findings[0].where, "send, 64 B")
         self.assertIn("throughput changed by -10.0 to -10.0 %", found.findings[0].reason)
@@ -161,7 +161,7 @@ class Whole(unittest.TestCase):
             judged(series("a", STEADY), Series("b", []))
 
     def test_the_document_is_plain_json_without_infinities(self) -> None:
-        text = encode_comparison(judged(series("a", [1.0]), series("b", [2.0]), least_repeats=2))
+        text = encode_comparison(judged(series("a", [1.0]), series("b", [2.0]), min_repeats=2))
         self.assertNotIn("Infinity", text)
         self.assertIn('"verdict": "RETEST"', text)
         self.assertIn('"low": null', text)

@@ -33,7 +33,7 @@ def judged(criterion: Criterion, *every: Series, rules: Rules | None = None) -> 
 
 
 class Limits(unittest.TestCase):
-    def test_least_and_most(self) -> None:
+    def test_min_and_max(self) -> None:
         for limit, wanted in ((930e6, "ACCEPT"), (950e6, "REJECT"), (940e6, "RETEST")):
             found = judged(Criterion("goodput-settled", "a", least=limit), series("a", STEADY))
             self.assertEqual(found.verdict, wanted, found.findings)
@@ -72,7 +72,7 @@ class WhatAllowsNoVerdict(unittest.TestCase):
             ([series("a", STEADY, quantity="throughput")], Rules(), "no run has a figure"),
             ([series("a", STEADY, limiter=TESTER)], Rules(), "tester itself"),
             ([series("a", STEADY, mark="tester-limit")], Rules(), "tester itself"),
-            ([series("a", STEADY[:1])], Rules(least_repeats=1), "says nothing about spread"),
+            ([series("a", STEADY[:1])], Rules(min_repeats=1), "says nothing about spread"),
         ):
             found = judged(criterion, *every, rules=rules)
             self.assertEqual(found.verdict, "RETEST")
@@ -80,14 +80,14 @@ class WhatAllowsNoVerdict(unittest.TestCase):
 
     def test_a_single_run_of_any_unit(self) -> None:
         for quantity, value in (
-            ("rtt-least", 0.008),
+            ("rtt-min", 0.008),
             ("throughput", 8e4),
             ("goodput-settled", 9e8),
             ("frame-loss", 0.1),
         ):
             for limits in ({"least": value / 2}, {"most": value * 2}):
                 criterion = Criterion(quantity, "a", **limits)  # type: ignore[arg-type]
-                found = judged(criterion, series("a", (value,), quantity=quantity), rules=Rules(least_repeats=1))
+                found = judged(criterion, series("a", (value,), quantity=quantity), rules=Rules(min_repeats=1))
                 self.assertEqual(found.verdict, "RETEST")
                 self.assertIn("a single run says nothing", found.findings[0].reason)
 

@@ -11,7 +11,7 @@ from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSiz
 from harvok.errors import UnsupportedError
 from harvok.host.netem import message_of
 from harvok.rigs.device import Device
-from harvok.rigs.simulated import SimulatedRig
+from harvok.rigs.simulated import SimulatedPorts
 
 SIZE = FrameSize("512", (512,))
 SETTINGS = FrameSettings(1e9, full_s=10.0, short_s=1.0, pause_s=0.0, resolution=0.005)
@@ -23,7 +23,7 @@ class TheProcedure(unittest.TestCase):
         test = EmulatorTest(set_to, (SIZE,), SETTINGS)
         findings = FrameFindings()
         box = Device(port_bps=1e9, forwarding_bps=200e6, latency_s=0.005, buffer_frames=100)
-        drive(emulator_check(test, findings), SimulatedRig(box), Observer())
+        drive(emulator_check(test, findings), SimulatedPorts(box), Observer())
         judged = judge_emulator(set_to, findings.figures, 50e-6, {})
         self.assertEqual({finding.verdict for finding in judged}, {"ACCEPT"}, judged)
         self.assertEqual(len(judged), 3)

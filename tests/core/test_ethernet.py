@@ -33,7 +33,7 @@ class FrameRates(unittest.TestCase):
             self.assertTrue(row.l1_bps > row.l2_bps > row.l3_bps > row.udp_goodput_bps)
             self.assertAlmostEqual(row.l2_bps, 1e9 * size / (size + 20), places=3)
 
-    def test_a_frame_too_small_for_its_headers_names_the_least(self) -> None:
+    def test_a_frame_too_small_for_its_headers_names_the_min(self) -> None:
         with self.assertRaisesRegex(UsageError, "cannot hold 2 VLAN tags") as caught:
             frame_ceiling(1e9, 64, ip_version=6, vlan_tags=2)
         self.assertIn("74 B", caught.exception.hint)

@@ -5,7 +5,7 @@ from pathlib import Path
 import numpy as np
 
 from harvok.core.impairment import Impairment
-from harvok.core.measures.fates import Fate, Fates
+from harvok.core.measures.impairer import FrameImpairer, FrameOutcomes
 from harvok.core.models.impairment import IMPAIRMENT_FILE
 from harvok.errors import ImpairmentError
 from harvok.rigs.impairment_files import read_impairment, shipped
@@ -13,12 +13,14 @@ from harvok.rigs.impairment_files import read_impairment, shipped
 MS = 1_000_000
 
 
-def fates_of(impairment: Impairment, count: int = 20_000, portion: int = 512, seed: int = 7) -> Fates:
+def fates_of(impairment: Impairment, count: int = 20_000, portion: int = 512, seed: int = 7) -> FrameOutcomes:
     """The fates of evenly spaced frames of 1000 B, decided in portions."""
-    fate = Fate(impairment, seed)
+    fate = FrameImpairer(impairment, seed)
     at_ns, sizes = np.arange(count, dtype=np.int64) * 10_000, np.full(count, 996, dtype=np.int64)
     parts = [fate.decide(at_ns[at : at + portion], sizes[at : at + portion]) for at in range(0, count, portion)]
-    return Fates(*(np.concatenate([getattr(part, one.name) for part in parts]) for one in fields(Fates)))
+    return FrameOutcomes(
+        *(np.concatenate([getattr(part, one.name) for part in parts]) for one in fields(FrameOutcomes))
+    )
 
 
 EVERYTHING = Impairment(
@@ -39,7 +41,7 @@ class SameSeedSameFate(unittest.TestCase):
             whole = fates_of(impairment, portion=20_000)
             for portion in (1, 7, 512):
                 cut = fates_of(impairment, portion=portion)
-                for one in fields(Fates):
+                for one in fields(FrameOutcomes):
                     same = np.array_equal(getattr(whole, one.name), getattr(cut, one.name))
                     self.assertTrue(same, (one.name, portion, impairment))
         self.assertFalse(np.array_equal(fates_of(EVERYTHING).lost, fates_of(EVERYTHING, seed=8).lost))
@@ -113,7 +115,7 @@ class RateAndQueue(unittest.TestCase):
         at_ns = np.cumsum(rng.integers(1000, 30_000, size=5000))
         sizes = rng.integers(60, 1514, size=5000)
         impairment = Impairment(rate_bps=350e6, queue_bytes=9000)
-        got = Fate(impairment, 1).decide(at_ns, sizes)
+        got = FrameImpairer(impairment, 1).decide(at_ns, sizes)
         free_ns, ns_a_byte = 0.0, 8e9 / 350e6
         for number in range(5000):
             begins = max(free_ns, at_ns[number])

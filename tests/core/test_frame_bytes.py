@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from harvok.core.wire import frame_orders, neighbours
-from harvok.core.wire.test_frame import Ends, FrameIp, build, header_offset, least_frame_bytes, mark, mark_offset
+from harvok.core.wire.frame import Ends, FrameIp, build, header_offset, mark, mark_offset, min_frame_bytes
 
 ENDS_4 = Ends(b"\2\0\0\0\0\1", b"\2\0\0\0\0\2", "198.18.0.2", "198.19.0.2")
 ENDS_6 = Ends(b"\2\0\0\0\0\1", b"\2\0\0\0\0\2", "2001:2:0:1::2", "2001:2:0:2::2")
@@ -28,12 +28,12 @@ class TestFrames(unittest.TestCase):
     def test_sizes_and_headers(self) -> None:
         for ip, ends in ((4, ENDS_4), (6, ENDS_6), (None, ENDS_4)):
             version: FrameIp = ip  # type: ignore[assignment]
-            for size in (least_frame_bytes(version), 1518, 9018):
+            for size in (min_frame_bytes(version), 1518, 9018):
                 frame = build(size, version, ends, stream=0xDEADBEEF, slot=513)
                 self.assertEqual(len(frame), size - 4)
                 self.assertEqual(frame[:12], ends.destination_mac + ends.source_mac)
                 self.assertEqual(frame[header_offset(version) :][:6], bytes.fromhex("deadbeef0201"))
-        self.assertEqual([least_frame_bytes(4), least_frame_bytes(6), least_frame_bytes(None)], [64, 86, 64])
+        self.assertEqual([min_frame_bytes(4), min_frame_bytes(6), min_frame_bytes(None)], [64, 86, 64])
 
     def test_ipv4(self) -> None:
         frame = build(128, 4, ENDS_4, 1, 0)

@@ -21,14 +21,14 @@ from harvok.core.procedures.throughput import throughput
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
-from harvok.rigs.simulated import SimulatedRig
+from harvok.rigs.simulated import SimulatedPorts
 
 GIGABIT = FrameSettings(line_bps=1e9)
 SMALL, LARGE = FrameSize("64", (64,)), FrameSize("1518", (1518,))
 FoundT = TypeVar("FoundT")
 
 
-class Watched(SimulatedRig):
+class Watched(SimulatedPorts):
     """A simulated rig that remembers what it was asked."""
 
     def __init__(self, device: Device, seed: int = 1) -> None:
@@ -59,7 +59,7 @@ class Histograms(unittest.TestCase):
         made.add(delays)
         found = made.summary()
         assert found
-        self.assertEqual((found.least_s, found.most_s), (min(delays) / 1e9, max(delays) / 1e9))
+        self.assertEqual((found.min_s, found.max_s), (min(delays) / 1e9, max(delays) / 1e9))
         self.assertAlmostEqual(found.mean_s, sum(delays) / len(delays) / 1e9, places=12)
         for share in (0.5, 0.999):
             exact = sorted(delays)[math.ceil(share * len(delays)) - 1]
@@ -146,7 +146,7 @@ class OtherTests(unittest.TestCase):
             device = Device(1e9, latency_s=8e-6, store_and_forward=store_and_forward)
             figures = Watched(device).measure(latency(GIGABIT, LARGE, 50_000))
             wanted = 8e-6 + (1518 * 8 / 1e9 if store_and_forward else 0.0)
-            for quantity in ("latency-median", "latency-p999", "latency-tagged-mean", "latency-least", "latency-most"):
+            for quantity in ("latency-median", "latency-p999", "latency-tagged-mean", "latency-min", "latency-max"):
                 self.assertAlmostEqual(find(figures, quantity) or 0, wanted, delta=1e-9, msg=quantity)
             self.assertEqual(find(figures, "latency-jitter"), 0.0)
 
@@ -165,7 +165,7 @@ class OtherTests(unittest.TestCase):
         wanted = 1000 / (1 - 1e6 / line)
         self.assertAlmostEqual(find(figures, "burst-mean") or 0, wanted, delta=3)
         self.assertAlmostEqual(find(figures, "buffer-time") or 0, 1000 / line, delta=3 / line)
-        self.assertEqual(find(figures, "burst-least"), find(figures, "burst-most"))
+        self.assertEqual(find(figures, "burst-min"), find(figures, "burst-max"))
 
     def test_no_bursts_where_the_device_keeps_up(self) -> None:
         rig = Watched(Device(1e9))
@@ -209,9 +209,9 @@ class WholeSuite(unittest.TestCase):
     def test_the_same_seed_gives_the_same_run(self) -> None:
         device = Device(1e9, loss=1e-3, jitter_s=1e-6, reordering=1e-3, forwarding_fps=1e6, buffer_frames=64)
         wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0))
-        one, two = (SimulatedRig(device, seed=4).run(wanted, Observer()) for _ in range(2))
+        one, two = (SimulatedPorts(device, seed=4).run(wanted, Observer()) for _ in range(2))
         self.assertEqual(one, two)
-        other = SimulatedRig(device, seed=5).run(wanted, Observer())
+        other = SimulatedPorts(device, seed=5).run(wanted, Observer())
         self.assertNotEqual(one, other)
         self.assertAlmostEqual(one.directions[0].loss, 1e-3, delta=5e-4)
 
@@ -220,7 +220,7 @@ class TheTestersPart(unittest.TestCase):
     def answers(self, *spoiled: dict[str, object]) -> list[int]:
         """How many trials it takes when the first ones are spoiled like this."""
         wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0))
-        good = SimulatedRig(Device(1e9)).run(wanted, Observer())
+        good = SimulatedPorts(Device(1e9)).run(wanted, Observer())
         procedure, tries = measured(wanted), 0
         next(procedure)
         try:

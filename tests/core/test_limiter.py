@@ -43,7 +43,7 @@ class Limiters(unittest.TestCase):
 
         def state(_: int, info: TcpInfo) -> TcpInfo:
             shut = int(info.busy_us * 0.93) if info.busy_us else 0
-            return replace(info, rtt_us=35_000, least_rtt_us=35_000, peer_window_bytes=200_000, window_limited_us=shut)
+            return replace(info, rtt_us=35_000, min_rtt_us=35_000, peer_window_bytes=200_000, window_limited_us=shut)
 
         found = limiter(transfer(200_000 * 8 / 0.035, state=state))
         self.assertEqual((found.kind, found.blame), ("receive-window", "settings"))
@@ -54,7 +54,7 @@ class Limiters(unittest.TestCase):
 
     def test_the_send_buffer(self) -> None:
         def state(second: int, info: TcpInfo) -> TcpInfo:
-            return replace(info, rtt_us=10_000, least_rtt_us=10_000, buffer_limited_us=second * 800_000)
+            return replace(info, rtt_us=10_000, min_rtt_us=10_000, buffer_limited_us=second * 800_000)
 
         found = limiter(transfer(80e6, state=state, buffer_bytes=100_000))
         self.assertEqual(found.kind, "send-buffer")
@@ -81,7 +81,7 @@ class Limiters(unittest.TestCase):
     def test_loss_without_a_queue(self) -> None:
         def state(_: int, info: TcpInfo) -> TcpInfo:
             assert info.sent_bytes is not None
-            return replace(info, retransmitted_bytes=info.sent_bytes // 100, rtt_us=210, least_rtt_us=200)
+            return replace(info, retransmitted_bytes=info.sent_bytes // 100, rtt_us=210, min_rtt_us=200)
 
         found = limiter(transfer(60e6, state=state))
         self.assertEqual((found.kind, found.blame), ("loss", "equipment"))
@@ -95,7 +95,7 @@ class Limiters(unittest.TestCase):
             return replace(info, rtt_us=210, retransmitted_bytes=(info.sent_bytes or 0) // 25)
 
         def shut(_: int, info: TcpInfo) -> TcpInfo:
-            return replace(info, rtt_us=10_000, least_rtt_us=10_000, peer_window_bytes=256_000)
+            return replace(info, rtt_us=10_000, min_rtt_us=10_000, peer_window_bytes=256_000)
 
         others = busy(0.1, 1.0)
         for goodput_bps, state, kind in (
@@ -111,7 +111,7 @@ class Limiters(unittest.TestCase):
     def test_loss_at_a_full_queue_is_the_link(self) -> None:
         def state(_: int, info: TcpInfo) -> TcpInfo:
             assert info.sent_bytes is not None
-            return replace(info, retransmitted_bytes=info.sent_bytes // 100, rtt_us=20_000, least_rtt_us=200)
+            return replace(info, retransmitted_bytes=info.sent_bytes // 100, rtt_us=20_000, min_rtt_us=200)
 
         found = limiter(transfer(500e6, state=state))
         self.assertEqual(found.kind, "link")

@@ -14,7 +14,7 @@ from harvok.core.procedures.load import LoadTest, hold_loads
 from harvok.errors import TesterLimitError, UsageError
 from harvok.reports.ramp import draw_ramp
 from harvok.rigs.device import Device
-from harvok.rigs.simulated import SimulatedRig, impaired
+from harvok.rigs.simulated import SimulatedPorts, impaired
 from tests.cli.test_frame_views import SETTINGS, SIZES, record
 from tests.cli.test_views import screen
 from tests.core.test_tester_limit import WeakTester
@@ -25,7 +25,7 @@ TEST = LoadTest((0.2, 0.6, 1.0, 0.6), SIZES, replace(SETTINGS, full_s=2.0))
 
 def found(device: Device, test: LoadTest = TEST) -> FrameFindings:
     findings = FrameFindings()
-    drive(hold_loads(test, findings), SimulatedRig(device), Observer())
+    drive(hold_loads(test, findings), SimulatedPorts(device), Observer())
     return findings
 
 

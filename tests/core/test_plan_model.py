@@ -41,9 +41,9 @@ class Tests(unittest.TestCase):
     def test_a_tcp_step(self) -> None:
         before, after = plan().steps
         assert isinstance(before, TcpStep) and isinstance(after, TcpStep)
-        self.assertEqual((before.made().direction, before.made().trial.duration_s), ("each", 2.0))
-        options = after.made().trial.options
-        self.assertEqual((options.socket_buffer_bytes, options.dscp, after.made().trial.interval_s), (64_000, 46, 1.0))
+        self.assertEqual((before.build().direction, before.build().trial.duration_s), ("each", 2.0))
+        options = after.build().trial.options
+        self.assertEqual((options.socket_buffer_bytes, options.dscp, after.build().trial.interval_s), (64_000, 46, 1.0))
 
     def test_a_udp_step(self) -> None:
         steps = [
@@ -52,10 +52,10 @@ class Tests(unittest.TestCase):
         ]
         load, most = plan(steps=steps).steps
         assert isinstance(load, UdpStep) and isinstance(most, UdpStep)
-        spec = load.made().services[0]
+        spec = load.build().services[0]
         self.assertEqual((spec.rate_bps, spec.frame_bytes, spec.dscp), (900e6, 512, 46))
-        self.assertEqual((load.made().mode, load.made().direction), ("load", "send"))
-        self.assertEqual((most.made().mode, most.made().resolution), ("search", 0.02))
+        self.assertEqual((load.build().mode, load.build().direction), ("load", "send"))
+        self.assertEqual((most.build().mode, most.build().resolution), ("search", 0.02))
         with self.assertRaises(ValidationError):
             plan(station=None, steps=steps)
 
@@ -63,7 +63,7 @@ class Tests(unittest.TestCase):
         step = {"name": "all", "test": "rfc2544", "frame_sizes": [64, "aag"], "direction": "both", "ip_version": "none"}
         (made,) = plan(rig="a.toml", steps=[step]).steps
         assert isinstance(made, FramesStep)
-        test = made.made(10e9)
+        test = made.build(10e9)
         self.assertEqual((test.settings.line_bps, test.settings.directions), (10e9, ("send", "receive")))
         self.assertEqual(([size.name for size in test.sizes], test.settings.ip_version), (["64", "aag"], None))
 
@@ -71,7 +71,7 @@ class Tests(unittest.TestCase):
         step = {"name": "up", "test": "ramp", "loads": "20%..80%/3", "hold": "2s", "continuous": True, "ip_version": 6}
         (made,) = plan(rig="a.toml", steps=[step]).steps
         assert isinstance(made, RampStep)
-        test = made.made(1e9)
+        test = made.build(1e9)
         self.assertEqual([round(share, 3) for share in test.shares], [0.2, 0.5, 0.8])
         self.assertEqual((test.settings.full_s, test.settings.pause_s, test.continuous), (2.0, 1.0, True))
         self.assertEqual([size.name for size in test.sizes], ["86", "1518"])
@@ -83,7 +83,7 @@ class Tests(unittest.TestCase):
             {"name": "tcp", "test": "delay", "load": "each"},
             {"name": "udp", "test": "delay", "load": "send", "load_rate": "100M"},
         ]
-        made = [step.made() for step in plan(steps=steps).steps if isinstance(step, DelayStep)]
+        made = [step.build() for step in plan(steps=steps).steps if isinstance(step, DelayStep)]
         self.assertEqual([test.loads for test in made], [(), ("tcp-send", "tcp-receive"), ("udp-send",)])
         self.assertEqual((made[0].trial.packets, made[0].trial.gap_s, made[2].load_bps), (20, 0.01, 100e6))
         self.assertEqual([step.needs_token for step in plan(steps=steps).steps], [False, True, True])
@@ -91,7 +91,7 @@ class Tests(unittest.TestCase):
     def test_ipv6_frames_are_large_enough_by_themselves(self) -> None:
         (made,) = plan(rig="a.toml", steps=[{"name": "six", "test": "rfc2544", "ip_version": 6}]).steps
         assert isinstance(made, FramesStep)
-        self.assertEqual(made.made(1e9).sizes[0].sizes, (86,))
+        self.assertEqual(made.build(1e9).sizes[0].sizes, (86,))
 
 
 class Criteria(unittest.TestCase):

@@ -9,7 +9,7 @@ from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
 from harvok.errors import StationLostError
 from harvok.testing.transfers import ScriptedRig, transfer
 
@@ -23,13 +23,13 @@ def answer(trial: TcpTrial) -> TcpTrialResult:
 class Watcher(Observer):
     def __init__(self) -> None:
         self.heard: list[str] = []
-        self.halves: list[HalfInterval] = []
+        self.halves: list[TcpInterval] = []
 
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, TcpTrial)
         self.heard.append(f"start {number} {'+'.join(trial.directions)}")
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         self.halves.append(half)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:

@@ -64,6 +64,6 @@ class Rates(unittest.TestCase):
     def test_a_tick_that_did_not_move_on_is_passed_over(self) -> None:
         self.assertEqual(rates_bps([(1.0, 10), (1.0, 20), (2.0, 30)]), [(0.0, 1.0, 80.0), (1.0, 2.0, 160.0)])
 
-    def test_truncation_is_at_most_half(self) -> None:
+    def test_truncation_is_at_max_half(self) -> None:
         self.assertLessEqual(truncation_point([1.0, 2, 3, 4, 5, 6, 7, 8]), 4)
         self.assertEqual(truncation_point([0.0, 5, 5, 5, 5, 5]), 1)

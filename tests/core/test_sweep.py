@@ -132,7 +132,7 @@ class WhatArithmeticAllows(unittest.TestCase):
     def test_window_loss_and_ceiling(self) -> None:
         self.assertAlmostEqual(window_bound_bps(65536, 0.01), 52_428_800)
         self.assertAlmostEqual(square_root_bps(1448, 0.01, 0.0001), 1448 * 8 / 0.01 * 122)
-        taken = series(1e7, rtt_least=0.01, segment_payload=1448, ceiling=941e6)
+        taken = series(1e7, rtt_min=0.01, segment_payload=1448, ceiling=941e6)
         here = (Setting("socket-buffer", "64k", 64_000), Setting("loss", "1%", 0.01))
         found = bounds_of(Swept(here, taken, (Setting("flows", "4", 4.0),)), "send")
         self.assertAlmostEqual(found["window / RTT"], 4 * 51.2e6)
@@ -140,7 +140,7 @@ class WhatArithmeticAllows(unittest.TestCase):
         self.assertAlmostEqual(found["ceiling less loss"], 941e6 * 0.99)
 
     def test_loss_the_other_way_is_no_bound(self) -> None:
-        taken = series(1e7, rtt_least=0.01, segment_payload=1448)
+        taken = series(1e7, rtt_min=0.01, segment_payload=1448)
         back = Swept((Setting("receive.loss", "1%", 0.01),), taken)
         self.assertEqual(bounds_of(back, "send"), {})
         this_way = Swept((Setting("send.loss", "1%", 0.01),), taken)

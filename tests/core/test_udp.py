@@ -12,7 +12,7 @@ from harvok.core.udp.reading import read_trial
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 from harvok.errors import TesterLimitError, UsageError
-from harvok.testing.paths import Fate, SimulatedPath
+from harvok.testing.paths import FrameImpairer, SimulatedPath
 
 PATTERN = UdpTrial((), (), duration_s=2.0)
 MEGA = ServiceSpec(rate_bps=12.144e6, frame_bytes=1518)  # 1000 datagrams a second
@@ -25,7 +25,7 @@ def found_on(path: SimulatedPath, test: UdpTest) -> UdpFindings:
 
 
 class ReadingATrial(unittest.TestCase):
-    def read(self, fate: Fate, **path: float) -> dict[str, float]:
+    def read(self, fate: FrameImpairer, **path: float) -> dict[str, float]:
         test = UdpTest("send", PATTERN, (MEGA,))
         figures = found_on(SimulatedPath(fate, **path), test).figures  # type: ignore[arg-type]
         return {figure.quantity: figure.value for figure in figures}
@@ -76,7 +76,7 @@ class WhatLimited(unittest.TestCase):
         return read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0].limit.kind
 
     def test_whose_fault_it_was(self) -> None:
-        lossy: Fate = lambda number: () if number % 10 else (0.001,)  # noqa: E731
+        lossy: FrameImpairer = lambda number: () if number % 10 else (0.001,)  # noqa: E731
         self.assertEqual(self.kind(SimulatedPath()), "none")
         self.assertEqual(self.kind(SimulatedPath(lossy)), "path")
         self.assertEqual(self.kind(SimulatedPath(lossy, socket_drops=900)), "receiver")
@@ -224,10 +224,10 @@ class Services(unittest.TestCase):
             {
                 "format": "harvok-services",
                 "version": 1,
-                "services": [{"name": "voice", "committed": "2M", "most_loss": "0.1%", "most_delay": "5ms"}],
+                "services": [{"name": "voice", "committed": "2M", "max_loss": "0.1%", "max_delay": "5ms"}],
             }
         )
-        spec = file.services[0].made()
+        spec = file.services[0].build()
         self.assertEqual((spec.rate_bps, spec.frame_bytes, spec.limits.loss), (2e6, 1518, 0.001))
 
 
@@ -247,7 +247,7 @@ class Rows(unittest.TestCase):
     def test_a_row_needs_both_halves(self) -> None:
         joiner = UdpRowJoiner()
         sent = UdpInterval("send", "sender", 0, 0, 0.0, 1.0, 100, 100_000)
-        heard = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 90, 90_000, 10, least_transit_s=1.0, most_transit_s=1.5)
+        heard = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 90, 90_000, 10, min_transit_s=1.0, max_transit_s=1.5)
         self.assertIsNone(joiner.add(sent))
         self.assertIsNone(joiner.add(replace(heard, service=1)))
         row = joiner.add(heard)

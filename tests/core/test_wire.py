@@ -54,7 +54,7 @@ class TcpInfos(unittest.TestCase):
     def test_fields_where_the_kernel_puts_them(self) -> None:
         found = decode_tcp_info(self.raw())
         self.assertEqual((found.options, found.mss_bytes, found.rtt_us, found.cwnd_segments), (7, 1448, 35_000, 10))
-        self.assertEqual((found.acked_bytes, found.least_rtt_us), (10**12, 34_000))
+        self.assertEqual((found.acked_bytes, found.min_rtt_us), (10**12, 34_000))
         self.assertEqual((found.busy_us, found.window_limited_us), (9_000_000, 8_000_000))
         self.assertEqual((found.delivery_rate_bps, found.peer_window_bytes), (1e9, 65_535))
 
@@ -67,7 +67,7 @@ class TcpInfos(unittest.TestCase):
             decode_tcp_info(raw[:length])  # no length makes it fail
         self.assertEqual(decode_tcp_info(raw + b"rubbish"), decode_tcp_info(raw))
 
-    def test_no_sample_of_the_least_rtt_yet(self) -> None:
+    def test_no_sample_of_the_min_rtt_yet(self) -> None:
         made = bytearray(self.raw())
         struct.pack_into("=I", made, 148, 0xFFFFFFFF)
-        self.assertIsNone(decode_tcp_info(bytes(made)).least_rtt_us)
+        self.assertIsNone(decode_tcp_info(bytes(made)).min_rtt_us)

@@ -14,7 +14,7 @@ from harvok.cli.render.ports import show_ports
 from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.rig import RIG_FILE, PortsRig
 from harvok.errors import PortError
-from harvok.host.cpu import keeping_off, usable_cores
+from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.interfaces import PortState, port_state
 from harvok.host.ports import PortFacts, Slot, all_ports, faults_of, highest_of, remarks_on, slot_of
 from harvok.rigs.frame_rigs import port_facts, problems_of, record_of
@@ -79,11 +79,11 @@ class Ports(unittest.TestCase):
 class Cores(unittest.TestCase):
     def test_a_test_keeps_its_cores_to_itself_for_a_while(self) -> None:
         before = usable_cores()
-        with keeping_off(before[:1]):
+        with avoiding_cores(before[:1]):
             left = usable_cores()
         self.assertEqual(left, before[1:] or before)
         self.assertEqual(usable_cores(), before)
-        with keeping_off(before):
+        with avoiding_cores(before):
             self.assertEqual(usable_cores(), before, "there has to be one core left")
         self.assertLessEqual(len(before), os.cpu_count() or 1)
 

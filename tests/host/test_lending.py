@@ -9,7 +9,7 @@ from harvok.core.models.impairment import ImpairmentFile
 from harvok.errors import HarvokError, PortError, UsageError
 from harvok.host.netem import is_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features, switch
-from harvok.host.pair import restore_left_over
+from harvok.host.pair import restore_lent_ports
 from harvok.rigs.impairment_files import read_impairment
 from harvok.runner import impair
 from tests.whole.test_udp import NEEDS_ROOT
@@ -26,19 +26,19 @@ class Notes(unittest.TestCase):
         self.notes = Path(folder.name) / "notes.json"
 
     def test_none_are_nothing_to_do(self) -> None:
-        self.assertEqual(restore_left_over(self.notes), ([], []))
+        self.assertEqual(restore_lent_ports(self.notes), ([], []))
         self.assertEqual(restore_features(self.notes), [])
 
     def test_those_of_a_living_process_are_left_alone(self) -> None:
         self.notes.write_text(json.dumps({"holder": os.getpid(), "ports": [], "features": {}}))
-        self.assertEqual(restore_left_over(self.notes), ([], []))
+        self.assertEqual(restore_lent_ports(self.notes), ([], []))
         self.assertEqual(restore_features(self.notes), [])
         self.assertTrue(self.notes.exists())
 
     def test_rubbish_disturbs_nothing(self) -> None:
         for rubbish in ("", "{", "[]", '{"holder": 1e9}', '{"holder": 4194305, "ports": 3, "features": 4}'):
             self.notes.write_text(rubbish)
-            self.assertEqual(restore_left_over(self.notes), ([], []))
+            self.assertEqual(restore_lent_ports(self.notes), ([], []))
             self.assertEqual(restore_features(self.notes), [])
 
     @NEEDS_ROOT
@@ -52,7 +52,7 @@ class Notes(unittest.TestCase):
             "routes": [],
         }
         self.notes.write_text(json.dumps({"holder": _NOBODY, "ports": [port]}))
-        self.assertEqual(restore_left_over(self.notes), ([], ["hvgone9"]))
+        self.assertEqual(restore_lent_ports(self.notes), ([], ["hvgone9"]))
         self.assertFalse(self.notes.exists())
 
 
@@ -92,7 +92,7 @@ class TheKernelsEmulator(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.enterContext(mock.patch.object(impair, "notes_path", lambda name: Path(folder.name) / name))
-        self.enterContext(mock.patch.object(impair, "desk_path", lambda: Path(folder.name) / "nobody.sock"))
+        self.enterContext(mock.patch.object(impair, "control_path", lambda: Path(folder.name) / "nobody.sock"))
 
     def test_what_the_kernel_does_is_known_to_the_records_of_runs(self) -> None:
         file = read_impairment("metro")

@@ -9,7 +9,7 @@ from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.rigs.device import Device, carries, follow, whole_frames
 from harvok.rigs.files import line_of
-from harvok.rigs.simulated import SimulatedRig, device_of
+from harvok.rigs.simulated import SimulatedPorts, device_of
 
 SIZE = 64
 
@@ -73,12 +73,12 @@ class Queues(unittest.TestCase):
 class SimulatedRigs(unittest.TestCase):
     def result(self, device: Device, load_fps: float, seconds: float = 1.0, **more: object):  # type: ignore[no-untyped-def]
         trial = FrameTrial((SIZE,), (LoadStep(load_fps, seconds),), **more)  # type: ignore[arg-type]
-        return SimulatedRig(device).run(trial, Observer()).directions[0]
+        return SimulatedPorts(device).run(trial, Observer()).directions[0]
 
     def test_delay_in_a_full_queue_is_its_length(self) -> None:
         device = Device(1e9, forwarding_fps=1e5, buffer_frames=1000, latency_s=1e-6)
         found = self.result(device, 2e5, 10.0)
-        self.assertAlmostEqual(found.delay.most_s, 512e-9 + 1e-6 + 1000 / 1e5, delta=1e-5)
+        self.assertAlmostEqual(found.delay.max_s, 512e-9 + 1e-6 + 1000 / 1e5, delta=1e-5)
 
     def test_chance_is_drawn_in_proportion(self) -> None:
         device = Device(1e9, loss=0.01, reordering=0.002, duplication=0.0005)

@@ -12,7 +12,7 @@ from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NothingForwardedError, UsageError
 from harvok.rigs.device import Device
 from harvok.rigs.ports import FramePorts, Wiring
-from harvok.rigs.simulated import SimulatedRig
+from harvok.rigs.simulated import SimulatedPorts
 from harvok.rigs.virtual import VirtualPorts
 from harvok.testing.rigs import check_rig
 
@@ -30,14 +30,14 @@ def run(ports: FramePorts, **keys: object) -> FrameTrialResult:
 
 class Conformance(unittest.TestCase):
     def test_the_simulated_rig(self) -> None:
-        self.assertEqual(check_rig(SimulatedRig(Device(1e9, latency_s=1e-6))), [])
+        self.assertEqual(check_rig(SimulatedPorts(Device(1e9, latency_s=1e-6))), [])
 
     def test_a_virtual_switch(self) -> None:
         with VirtualPorts(rig()) as ports:
             self.assertEqual(check_rig(ports), [])
 
     def test_a_rig_that_loses_frames_does_not_conform(self) -> None:
-        self.assertTrue(check_rig(SimulatedRig(Device(1e9, loss=0.5))))
+        self.assertTrue(check_rig(SimulatedPorts(Device(1e9, loss=0.5))))
 
 
 class Devices(unittest.TestCase):

@@ -36,11 +36,11 @@ from harvok.runner import impair, sweeps
 from harvok.runner.delay import DelayRequest, reflector_port
 from harvok.runner.flows import FlowRequest
 from harvok.runner.keeping import Label
-from harvok.runner.kept_sweeps import is_sweep, kept_sweep
 from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
 from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
+from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
 from tests.logbook.test_logbook import record
 
@@ -157,7 +157,7 @@ class Sweeps(InAFolder):
         with closing(Logbook(self.place)) as logbook:
             self.assertTrue(is_sweep(logbook, "hill"))
             self.assertFalse(is_sweep(logbook, "hill.flows-1_socket-buffer-4M"))
-            kept = kept_sweep(logbook, "hill")
+            kept = stored_sweep(logbook, "hill")
         self.assertEqual(kept.readings(), [first])
         settings = [tuple(setting.text for setting in point.settings) for point in first.points]
         self.assertEqual(settings, [("1", "100k"), ("1", "4M"), ("4", "100k"), ("4", "4M")])
@@ -172,7 +172,7 @@ class Sweeps(InAFolder):
                 noted = logbook.record(line.id)
                 logbook.remove([line.id])
                 logbook.add(noted.model_copy(update={"attributes": noted.attributes | {"mss": "large"}}))
-            (reading,) = kept_sweep(logbook, "hill").readings()
+            (reading,) = stored_sweep(logbook, "hill").readings()
         self.assertEqual([point.settings[0].text for point in reading.points], ["1", "4"])
 
     def test_nothing_to_vary_is_said_before_anything_is_sent(self) -> None:
@@ -186,7 +186,7 @@ class Sweeps(InAFolder):
         found = ImpairmentRecord(carried_out_by="bridge", impairment=before, ports=["eth1", "eth2"])
         overrun = iter([0, 0, 7, 7, 7, 7])
 
-        def desk(_: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
+        def control(_: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
             if file is None:
                 return {"report": {"directions": [{"overrun": next(overrun)}, {"overrun": 0}]}}
             told.append(file)
@@ -194,8 +194,8 @@ class Sweeps(InAFolder):
 
         with (
             mock.patch.object(impair, "at_work", return_value=found),
-            mock.patch.object(impair, "ask", desk),
-            mock.patch.object(sweeps, "ask", desk),
+            mock.patch.object(impair, "ask", control),
+            mock.patch.object(sweeps, "ask", control),
         ):
             self.swept("delay=2ms,5ms", "send.loss=0,1%", repeats=1)
         stages = [file.plan().stages[0] for file in told]
@@ -353,12 +353,12 @@ class StepsWithAnImpairment(InAFolder):
 
 
 class PreflightsThatEndEarly(InAFolder):
-    def looked(self, station: str) -> list[Check]:
+    def read(self, station: str) -> list[Check]:
         return list(preflight(PreflightRequest(StationsSettings(station, "spectro-lead"), self.place)))
 
     def test_names_and_ports(self) -> None:
-        self.assertEqual([(c.topic, c.outcome) for c in self.looked("no-such-host.invalid")], [("name", "stop")])
-        found = self.looked("127.0.0.1:9")
+        self.assertEqual([(c.topic, c.outcome) for c in self.read("no-such-host.invalid")], [("name", "stop")])
+        found = self.read("127.0.0.1:9")
         self.assertEqual([(c.topic, c.outcome) for c in found], [("name", "ok"), ("control port", "stop")])
         self.assertIn("no station listens", found[1].found)
 
@@ -368,4 +368,4 @@ class NothingThere(InAFolder):
         with closing(Logbook(self.place)) as logbook:
             self.assertFalse(is_sweep(logbook, "none"))
             with self.assertRaisesRegex(NothingFoundError, "no sweep called 'none'"):
-                kept_sweep(logbook, "none")
+                stored_sweep(logbook, "none")

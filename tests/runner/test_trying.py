@@ -17,16 +17,16 @@ from harvok.core.impairment import DirectionReport, ImpairmentPlan, ImpairmentRe
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.core.models.plan import PLAN
 from harvok.errors import HarvokError, NothingFoundError, PlanError, UsageError
-from harvok.host.cpu import keeping_off, usable_cores
-from harvok.host.left_over import read_notes, write_notes
+from harvok.host.cleanup import read_cleanup, write_cleanup
+from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.namespaces import TESTER_PORTS, DeviceSpec
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.virtual import VirtualDevice
 from harvok.runner import impair, plans
 from harvok.runner.flows import FlowRequest
+from harvok.runner.impaired_run import _with_station
+from harvok.runner.namespaced import HostNamespaces, _inside
 from harvok.runner.plans import PlanFile, PlanRequest, expected_s, run_plan
-from harvok.runner.rooms import Room, _inside
-from harvok.runner.tryout import _with_station
 from tests.runner.test_sweeps_and_delay import Heard
 from tests.whole.program import until
 
@@ -45,7 +45,7 @@ class Commands(unittest.TestCase):
                 _with_station(words)
 
     def test_namespaces_are_entered_in_order(self) -> None:
-        words = _inside(Room(("/proc/1/ns/user", "/proc/1/ns/net"), "dome", "198.18.0.1"), "ports")
+        words = _inside(HostNamespaces(("/proc/1/ns/user", "/proc/1/ns/net"), "dome", "198.18.0.1"), "ports")
         self.assertIn("/proc/1/ns/user:/proc/1/ns/net", words)
         self.assertEqual(words[-1], "ports")
 
@@ -58,7 +58,7 @@ class StandIn:
         directions = [DirectionReport("send", 10, 100, 9, 90, lost=1), DirectionReport("receive")]
         self.last = ImpairmentReport(1.0, 0, directions)
 
-    def become(self, plan: ImpairmentPlan) -> None:
+    def apply(self, plan: ImpairmentPlan) -> None:
         self.plans.append(plan)
 
 
@@ -67,15 +67,15 @@ class TheDesk(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.place = Path(folder.name) / "desk.sock"
-        self.enterContext(mock.patch.object(impair, "desk_path", lambda: self.place))
+        self.enterContext(mock.patch.object(impair, "control_path", lambda: self.place))
         self.path = StandIn()
 
-    def desk(self) -> impair.Desk:
-        door = self.enterContext(impair.only_one())
-        return impair.Desk(door, self.path, read_impairment("metro"), ("eth1", "eth2"))  # type: ignore[arg-type]
+    def control(self) -> impair.ImpairmentControl:
+        listener = self.enterContext(impair.only_one())
+        return impair.ImpairmentControl(listener, self.path, read_impairment("metro"), ("eth1", "eth2"))  # type: ignore[arg-type]
 
     def test_what_is_at_work_is_told_whole(self) -> None:
-        self.desk()
+        self.control()
         found = impair.at_work()
         assert found
         self.assertEqual((found.carried_out_by, found.ports), ("bridge", ["eth1", "eth2"]))
@@ -83,17 +83,17 @@ class TheDesk(unittest.TestCase):
         self.assertEqual(impair.ask("show")["report"], asdict(self.path.last))
 
     def test_it_is_changed_borrowed_and_ended(self) -> None:
-        desk = self.desk()
+        control = self.control()
         with impair.borrowed_bridge() as before:
             impair.ask("change", before.changed({"delay": 0.02}))
             self.assertEqual(impair.ask("show")["impairment"]["send"]["delay"], 0.02)
         self.assertEqual([plan.stages[0].send.delay_s for plan in self.path.plans], [0.02, 0.0006])
-        self.assertFalse(desk.ended)
+        self.assertFalse(control.ended)
         impair.ask("stop")
-        self.assertTrue(desk.ended)
+        self.assertTrue(control.ended)
 
     def test_nonsense_at_the_door_ends_nothing(self) -> None:
-        self.desk()
+        self.control()
         for nonsense in (b"", b"{", b"[]", b'{"do": "change", "impairment": {}}'):
             with closing(socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)) as guest:
                 guest.settimeout(5)
@@ -131,7 +131,7 @@ class PlansWithImpairments(unittest.TestCase):
         self.assertGreater(expected_s(self.plan()), 4)
         found = ImpairmentRecord(carried_out_by="bridge", impairment=usual, ports=["a", "b"])
 
-        def desk(_: str, file: ImpairmentFile) -> None:
+        def control(_: str, file: ImpairmentFile) -> None:
             told.append(file.name)
 
         def take(asked: FlowRequest, *_: object) -> None:
@@ -140,8 +140,8 @@ class PlansWithImpairments(unittest.TestCase):
         with (
             tempfile.TemporaryDirectory() as folder,
             mock.patch.object(impair, "at_work", return_value=found),
-            mock.patch.object(impair, "ask", desk),
-            mock.patch.object(plans, "ask", desk),
+            mock.patch.object(impair, "ask", control),
+            mock.patch.object(plans, "ask", control),
             mock.patch.object(plans, "run_flows", take),
         ):
             request = PlanRequest(self.plan(), "cause", {}, f"{folder}/book.sqlite", [], station="198.18.0.2")
@@ -182,7 +182,7 @@ class Processes(unittest.TestCase):
         if len(cores) < 2:
             self.skipTest("there is one core alone")
         with subprocess.Popen(["sleep", "60"]) as other:
-            with keeping_off([cores[0]], [other.pid, 2**22 + 1]):
+            with avoiding_cores([cores[0]], [other.pid, 2**22 + 1]):
                 self.assertEqual(sorted(os.sched_getaffinity(other.pid)), cores[1:])
             self.assertEqual(sorted(os.sched_getaffinity(other.pid)), cores)
             other.kill()
@@ -190,9 +190,9 @@ class Processes(unittest.TestCase):
     def test_notes_of_a_living_process_are_its_own(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             notes = Path(folder) / "notes.json"
-            write_notes(notes, {"ports": ["eth1"]})
+            write_cleanup(notes, {"ports": ["eth1"]})
             self.assertEqual(json.loads(notes.read_text()), {"holder": os.getpid(), "ports": ["eth1"]})
-            self.assertIsNone(read_notes(notes))
+            self.assertIsNone(read_cleanup(notes))
 
 
 class Hosts(unittest.TestCase):
@@ -203,8 +203,8 @@ class Hosts(unittest.TestCase):
         except HarvokError as error:
             self.skipTest(error.message)
         with device:
-            rooms = (device.built.namespaces, [*device.built.namespaces[:-1], device.built.other])
-            for room, port, address in zip(rooms, TESTER_PORTS, ("198.18.0.1", "198.18.0.2"), strict=True):
+            host_namespaces = (device.built.namespaces, [*device.built.namespaces[:-1], device.built.other])
+            for room, port, address in zip(host_namespaces, TESTER_PORTS, ("198.18.0.1", "198.18.0.2"), strict=True):
                 seen = subprocess.run(
                     [sys.executable, "-m", "harvok.host.enter", ":".join(room), sys.executable, "-c", _LOOK],
                     capture_output=True, text=True, check=True,

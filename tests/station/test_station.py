@@ -7,10 +7,10 @@ from harvok.core.models.control import PROTOCOL, Fault, TrialRequest
 from harvok.core.trials.tcp import TcpTrial
 from harvok.errors import BusyError, FarEndError, ProtocolError, TokenError, UnknownNameError, UsageError
 from harvok.station.client import error_of, parse_station, resolve
-from harvok.station.desk import LEASE_S, Desk
-from harvok.station.halves import State, next_state
+from harvok.station.far_end import State, next_state
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
+from harvok.station.sessions import LEASE_S, Sessions
 from harvok.testing.clock import ManualClock
 
 TOKEN = "correct-horse"
@@ -21,37 +21,37 @@ CLAIM = {"near": "dome", "planned_s": 20, "protocol": PROTOCOL}
 class Desks(unittest.TestCase):
     def setUp(self) -> None:
         self.clock = ManualClock()
-        self.desk = Desk(self.clock)
+        self.sessions = Sessions(self.clock)
 
     def test_one_at_a_time_and_when_it_will_be_free(self) -> None:
-        self.assertIsNone(self.desk.free_in_s)
-        self.desk.claim("dome", 20)
+        self.assertIsNone(self.sessions.free_in_s)
+        self.sessions.claim("dome", 20)
         self.clock.sleep(5)
         with self.assertRaisesRegex(BusyError, "serves dome; it should be free in 15 s") as caught:
-            self.desk.claim("hall", 20)
+            self.sessions.claim("hall", 20)
         self.assertEqual(caught.exception.free_in_s, 15)
 
     def test_a_lease_that_is_renewed_holds(self) -> None:
-        session = self.desk.claim("dome", 20)
+        session = self.sessions.claim("dome", 20)
         for _ in range(10):
             self.clock.sleep(LEASE_S * 0.9)
-            self.desk.renew(session)
-            self.assertIsNone(self.desk.expire())
-        self.assertTrue(self.desk.give_back(session))
-        self.assertFalse(self.desk.give_back(session))
+            self.sessions.renew(session)
+            self.assertIsNone(self.sessions.expire())
+        self.assertTrue(self.sessions.give_back(session))
+        self.assertFalse(self.sessions.give_back(session))
 
     def test_a_near_end_that_falls_silent_loses_the_station(self) -> None:
-        session = self.desk.claim("dome", 3600)
+        session = self.sessions.claim("dome", 3600)
         self.clock.sleep(LEASE_S)
-        self.assertEqual(self.desk.expire(), "dome")
+        self.assertEqual(self.sessions.expire(), "dome")
         with self.assertRaises(ProtocolError):
-            self.desk.renew(session)
-        self.desk.claim("hall", 1)
+            self.sessions.renew(session)
+        self.sessions.claim("hall", 1)
 
     def test_longer_than_planned_is_still_busy(self) -> None:
-        self.desk.claim("dome", 2)
+        self.sessions.claim("dome", 2)
         self.clock.sleep(4)
-        self.assertEqual(self.desk.free_in_s, 1.0)
+        self.assertEqual(self.sessions.free_in_s, 1.0)
 
 
 class States(unittest.TestCase):
@@ -75,7 +75,7 @@ class States(unittest.TestCase):
 class Http(unittest.TestCase):
     def setUp(self) -> None:
         self.told: list[str] = []
-        settings = StationSettings("hall", TOKEN, 26480, 26481, "127.0.0.1", longest_test_s=60, most_flows=4)
+        settings = StationSettings("hall", TOKEN, 26480, 26481, "127.0.0.1", longest_test_s=60, max_flows=4)
         self.station = Station(settings, SYSTEM, self.told.append)
         self.http = TestClient(make_app(self.station), headers=GOOD, client=("127.0.0.1", 50000))
         self.addCleanup(self.station.close)

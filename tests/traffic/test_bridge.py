@@ -131,7 +131,7 @@ class BetweenTwoLeads(unittest.TestCase):
             self.assertEqual(len(came), 100)
             self.assertGreaterEqual(min(took), 20 * MS)
             self.assertLess(sorted(took)[50], 60 * MS)
-            self.assertGreaterEqual(report.directions[0].given_least_s, 0.02)
+            self.assertGreaterEqual(report.directions[0].given_min_s, 0.02)
 
         one_good_try(check)
 
@@ -151,9 +151,9 @@ class BetweenTwoLeads(unittest.TestCase):
         self.assertEqual(sorted(numbers), list(range(200)))
         self.assertNotEqual(numbers, sorted(numbers))
         came, _, report = self.carried(Impairment(corruption=0.3), [300] * 200)
-        bent = [frame for number, frame in enumerate(came) if frame != frame_of(number, 300)]
-        self.assertEqual(len(bent), report.directions[0].corrupted)
-        self.assertTrue(all(frame[:14] == frame_of(0, 300)[:14] for frame in bent))
+        corrupted = [frame for number, frame in enumerate(came) if frame != frame_of(number, 300)]
+        self.assertEqual(len(corrupted), report.directions[0].corrupted)
+        self.assertTrue(all(frame[:14] == frame_of(0, 300)[:14] for frame in corrupted))
 
     def test_copies_go_round_the_end_of_the_sending_ring(self) -> None:
         """The ring has 4096 slots: doubled frames stand across its end sooner or later, and all else waits for them."""
@@ -176,7 +176,7 @@ class BetweenTwoLeads(unittest.TestCase):
             sending.send(frame_of(0, 100))
             with self.assertRaises(TimeoutError):
                 hearing.recv(4096)
-            path.become(plan(Impairment()))
+            path.apply(plan(Impairment()))
 
             def comes() -> None:
                 sending.send(frame_of(1, 100))
@@ -222,8 +222,8 @@ class AsTheDeviceOfAVirtualRig(unittest.TestCase):
             (there,) = run().directions
             assert there.delay
             self.assertEqual(there.lost_frames, 0)
-            self.assertGreaterEqual(there.delay.least_s, 0.0005)
-            self.assertLess(there.delay.least_s, 0.01)
+            self.assertGreaterEqual(there.delay.min_s, 0.0005)
+            self.assertLess(there.delay.min_s, 0.01)
 
         try:
             one_good_try(check)

@@ -6,8 +6,8 @@ from unittest import mock
 
 import numpy as np
 
+from harvok.core.wire.frame import Ends, FrameIp, build, header_offset, min_frame_bytes
 from harvok.core.wire.frame_orders import SendOrder
-from harvok.core.wire.test_frame import Ends, FrameIp, build, header_offset, least_frame_bytes
 from harvok.errors import NearEndError, UsageError
 from harvok.traffic import rings
 from harvok.traffic.frames import kernel_drops
@@ -42,13 +42,13 @@ def passed(program: list[tuple[int, int, int, int]], frame: bytes) -> int:
 class Filters(unittest.TestCase):
     def test_own_frames_pass_and_others_do_not(self) -> None:
         for ip, ends in ENDS.items():
-            size = least_frame_bytes(ip)
+            size = min_frame_bytes(ip)
             program = rings.stream_filter(ip, 0xC0FFEE, 60)
             self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEE, 3)), 60)
             self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEF, 3)), 0)
             self.assertEqual(passed(program, bytes(20)), 0)
             for other in set(ENDS) - {ip}:
-                frame = build(least_frame_bytes(other), other, ENDS[other], 0xC0FFEE, 3)
+                frame = build(min_frame_bytes(other), other, ENDS[other], 0xC0FFEE, 3)
                 self.assertEqual(passed(program, frame), 0)
 
     def test_only_arp_and_neighbour_discovery_reach_the_answerer(self) -> None:
@@ -99,7 +99,7 @@ class SendRings(unittest.TestCase):
 
     def test_every_slot_has_the_frame_it_would_have_alone(self) -> None:
         for ip, ends in ENDS.items():
-            small = least_frame_bytes(ip)
+            small = min_frame_bytes(ip)
             sizes = [small, small + 40]
             ring = rings.SendRing("lo", [build(size, ip, ends, 7, 0) for size in sizes], 1024, ip)
             memory = np.frombuffer(ring._map, dtype=np.uint8).reshape(1024, -1)

@@ -10,13 +10,13 @@ from unittest import mock
 
 from harvok.clock import SYSTEM
 from harvok.core.ends import CpuUse
-from harvok.core.trials.tcp import HalfInterval, HalfSummary, SocketOptions, TcpTrial
+from harvok.core.trials.tcp import SocketOptions, TcpInterval, TcpSummary, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES, WELCOME, Hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, FlowBrokenError, NearEndError, UnsupportedError
 from harvok.host.cpu import Meter
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import Source, format_address, listen, read_tcp_info
-from harvok.traffic.tcp import Door, Gate, TcpHalf, close_all, connect_flows
+from harvok.traffic.tcp import DataTarget, TcpListener, TcpTrialEnd, close_all, connect_flows
 from harvok.traffic.worker import Orders
 
 HOST = "127.0.0.1"
@@ -32,16 +32,16 @@ class Joined:
     """Both halves of a trial in this process, joined over loopback."""
 
     def __init__(self, trial: TcpTrial, host: str = HOST) -> None:
-        door = Door((host, free_port()), secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES))
-        gate = Gate(trial, door.trial_id, door.key, host, door.address[1])
-        near = connect_flows(trial, door, Source())
-        far = gate.sockets(5)
-        gate.close()
-        self.intervals: list[HalfInterval] = []
-        self.near = TcpHalf("near", trial, near, SYSTEM)
-        self.far = TcpHalf("far", trial, far, SYSTEM)
+        target = DataTarget((host, free_port()), secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES))
+        listener = TcpListener(trial, target.trial_id, target.key, host, target.address[1])
+        near = connect_flows(trial, target, Source())
+        far = listener.sockets(5)
+        listener.close()
+        self.intervals: list[TcpInterval] = []
+        self.near = TcpTrialEnd("near", trial, near, SYSTEM)
+        self.far = TcpTrialEnd("far", trial, far, SYSTEM)
 
-    def run(self) -> list[HalfSummary]:
+    def run(self) -> list[TcpSummary]:
         with closing(self.near), closing(self.far):
             for role in ("receiver", "sender"):
                 for half in (self.near, self.far):
@@ -160,13 +160,13 @@ class Transfers(unittest.TestCase):
 class Admission(unittest.TestCase):
     def setUp(self) -> None:
         self.trial = TcpTrial(("send",), duration_s=1.0)
-        self.door = Door((HOST, free_port()), bytes(TRIAL_ID_BYTES), bytes(KEY_BYTES))
-        self.gate = Gate(self.trial, self.door.trial_id, self.door.key, HOST, self.door.address[1])
-        self.addCleanup(self.gate.close)
+        self.target = DataTarget((HOST, free_port()), bytes(TRIAL_ID_BYTES), bytes(KEY_BYTES))
+        self.listener = TcpListener(self.trial, self.target.trial_id, self.target.key, HOST, self.target.address[1])
+        self.addCleanup(self.listener.close)
 
     def knock(self, first: bytes) -> bytes:
         """What comes back to a connection that begins with these bytes; the gate may shut before the last of them."""
-        with socket.create_connection(self.door.address, timeout=10) as sock:
+        with socket.create_connection(self.target.address, timeout=10) as sock:
             try:
                 sock.sendall(first)
                 sock.shutdown(socket.SHUT_WR)
@@ -177,30 +177,30 @@ class Admission(unittest.TestCase):
                 return b""
 
     def test_strangers_get_not_one_byte(self) -> None:
-        good = encode_hello(Hello(self.door.trial_id, "sender", 0), self.door.key)
+        good = encode_hello(Hello(self.target.trial_id, "sender", 0), self.target.key)
         for first in (b"", b"GET / HTTP/1.1\r\n\r\n", os.urandom(4000), good[:-1], good[:-1] + b"\0"):
             self.assertEqual(self.knock(first), b"")
         other = Hello(b"another trial!!!", "sender", 0)
-        self.assertEqual(self.knock(encode_hello(other, self.door.key)), b"")
+        self.assertEqual(self.knock(encode_hello(other, self.target.key)), b"")
         self.assertEqual(self.knock(good), WELCOME)
 
     def test_a_flow_is_admitted_once_and_only_those_of_the_trial(self) -> None:
-        good = encode_hello(Hello(self.door.trial_id, "sender", 0), self.door.key)
-        with socket.create_connection(self.door.address) as first:
+        good = encode_hello(Hello(self.target.trial_id, "sender", 0), self.target.key)
+        with socket.create_connection(self.target.address) as first:
             first.sendall(good)
             self.assertEqual(first.recv(1), WELCOME)
             self.assertEqual(self.knock(good), b"")
             for role, flow in (("sender", 1), ("receiver", 0)):
-                hello = Hello(self.door.trial_id, role, flow)  # type: ignore[arg-type]
-                self.assertEqual(self.knock(encode_hello(hello, self.door.key)), b"")
-            admitted = self.gate.sockets(1)
+                hello = Hello(self.target.trial_id, role, flow)  # type: ignore[arg-type]
+                self.assertEqual(self.knock(encode_hello(hello, self.target.key)), b"")
+            admitted = self.listener.sockets(1)
             self.assertEqual(len(admitted["receiver"]), 1)
             close_all(admitted)
 
     def test_hundreds_of_silent_strangers_do_not_keep_the_flow_out(self) -> None:
-        crowd = [socket.create_connection(self.door.address) for _ in range(20)]
+        crowd = [socket.create_connection(self.target.address) for _ in range(20)]
         try:
-            sockets = connect_flows(self.trial, self.door, Source())
+            sockets = connect_flows(self.trial, self.target, Source())
             close_all(sockets)
         finally:
             for sock in crowd:
@@ -209,30 +209,32 @@ class Admission(unittest.TestCase):
 
     def test_missing_flows_are_an_error(self) -> None:
         with self.assertRaises(FarEndError):
-            self.gate.sockets(0.01)
+            self.listener.sockets(0.01)
 
 
 class Blocked(unittest.TestCase):
     def refusal(self, serve: Callable[[socket.socket], None]) -> str:
-        with socket.socket() as door:
-            door.bind((HOST, 0))
-            door.listen()
-            threading.Thread(target=serve, args=[door], daemon=True).start()
+        with socket.socket() as target:
+            target.bind((HOST, 0))
+            target.listen()
+            threading.Thread(target=serve, args=[target], daemon=True).start()
             with self.assertRaises(DataBlockedError) as caught:
                 connect_flows(
-                    TcpTrial(("send",), duration_s=1.0), Door(door.getsockname(), bytes(16), bytes(32)), Source()
+                    TcpTrial(("send",), duration_s=1.0),
+                    DataTarget(target.getsockname(), bytes(16), bytes(32)),
+                    Source(),
                 )
             return caught.exception.message
 
     def test_refused(self) -> None:
-        door = Door((HOST, free_port()), bytes(16), bytes(32))
+        target = DataTarget((HOST, free_port()), bytes(16), bytes(32))
         with self.assertRaisesRegex(DataBlockedError, "was refused") as caught:
-            connect_flows(TcpTrial(("send",), duration_s=1.0), door, Source())
-        self.assertIn(f"TCP port {door.address[1]}", caught.exception.hint)
+            connect_flows(TcpTrial(("send",), duration_s=1.0), target, Source())
+        self.assertIn(f"TCP port {target.address[1]}", caught.exception.hint)
 
     def test_something_else_answers(self) -> None:
-        def hang_up(door: socket.socket) -> None:
-            sock, _ = door.accept()
+        def hang_up(target: socket.socket) -> None:
+            sock, _ = target.accept()
             sock.recv(100)
             sock.close()
 
@@ -241,13 +243,13 @@ class Blocked(unittest.TestCase):
     def test_a_source_that_is_not_ours(self) -> None:
         with self.assertRaisesRegex(NearEndError, "cannot send from 203.0.113.9"):
             connect_flows(
-                TcpTrial(("send",), duration_s=1.0), Door((HOST, 9), bytes(16), bytes(32)), Source("203.0.113.9")
+                TcpTrial(("send",), duration_s=1.0), DataTarget((HOST, 9), bytes(16), bytes(32)), Source("203.0.113.9")
             )
 
     def test_unknown_congestion_control(self) -> None:
         trial = TcpTrial(("send",), duration_s=1.0, options=SocketOptions(congestion_control="no-such"))
         with self.assertRaisesRegex(NearEndError, "'no-such' is not available"):
-            connect_flows(trial, Door((HOST, 9), bytes(16), bytes(32)), Source())
+            connect_flows(trial, DataTarget((HOST, 9), bytes(16), bytes(32)), Source())
 
 
 class Pieces(unittest.TestCase):

@@ -18,11 +18,11 @@ from harvok.core.wire.stamp import SenderPacket, decode_reflector, encode_sender
 from harvok.errors import DataBlockedError, FarEndError, NearEndError, SilentError
 from harvok.host.cpu import Meter
 from harvok.traffic.datagrams import DatagramSender, make_receiver, prepare_receiving, prepare_sending
-from harvok.traffic.delay import DelaySession, EchoProber, StampProber, find_way
+from harvok.traffic.delay import DelaySession, EchoProber, StampProber, find_probe_route
 from harvok.traffic.reflector import Reflector, ReflectorSettings
 from harvok.traffic.sockets import Source
-from harvok.traffic.tcp import Door
-from harvok.traffic.udp import UdpGate, UdpHalf, close_flows, open_flows
+from harvok.traffic.tcp import DataTarget
+from harvok.traffic.udp import UdpListener, UdpTrialEnd, close_flows, open_flows
 from tests.traffic.test_tcp import HOST
 
 LOOPBACK_6 = "::1"
@@ -94,14 +94,16 @@ class Joined:
     """Both halves of a trial in this process, joined over loopback."""
 
     def __init__(self, trial: UdpTrial, host: str = HOST) -> None:
-        door = Door((host, free_udp_port()), secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES))
-        gate = UdpGate(trial, door.trial_id, door.key, host, door.address[1])
-        near = open_flows(trial, door, Source())
-        far = gate.sockets(5)
-        gate.close()
+        target = DataTarget(
+            (host, free_udp_port()), secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES)
+        )
+        listener = UdpListener(trial, target.trial_id, target.key, host, target.address[1])
+        near = open_flows(trial, target, Source())
+        far = listener.sockets(5)
+        listener.close()
         self.intervals: list[UdpInterval] = []
-        self.near = UdpHalf("near", trial, near, door.trial_id)
-        self.far = UdpHalf("far", trial, far, door.trial_id)
+        self.near = UdpTrialEnd("near", trial, near, target.trial_id)
+        self.far = UdpTrialEnd("far", trial, far, target.trial_id)
 
     def __enter__(self) -> "Joined":
         return self
@@ -156,8 +158,8 @@ class TheGate(unittest.TestCase):
     def setUp(self) -> None:
         self.key, self.trial_id = secrets.token_bytes(KEY_BYTES), secrets.token_bytes(TRIAL_ID_BYTES)
         self.port = free_udp_port()
-        self.gate = UdpGate(self.TRIAL, self.trial_id, self.key, HOST, self.port)
-        self.addCleanup(self.gate.close)
+        self.listener = UdpListener(self.TRIAL, self.trial_id, self.key, HOST, self.port)
+        self.addCleanup(self.listener.close)
 
     def socket(self) -> socket.socket:
         sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
@@ -184,10 +186,10 @@ class TheGate(unittest.TestCase):
         forger.send(answer_challenge(self.hello(), challenge, self.key))
         self.assertEqual(answers_on(forger), [])
         with self.assertRaises(FarEndError):
-            self.gate.sockets(0.1)
+            self.listener.sockets(0.1)
         near.send(answer_challenge(self.hello(), challenge, self.key))
         self.assertEqual(near.recv(64), WELCOME)
-        flows = self.gate.sockets(1)
+        flows = self.listener.sockets(1)
         self.assertEqual(flows["receive"][0].getpeername(), near.getsockname())
         close_flows(flows)
 
@@ -204,10 +206,10 @@ class TheGate(unittest.TestCase):
         self.assertEqual(answers_on(unknown_flow), [])
 
     def test_a_silent_port_is_named(self) -> None:
-        self.gate.close()
-        door = Door((HOST, self.port), self.trial_id, self.key)
+        self.listener.close()
+        target = DataTarget((HOST, self.port), self.trial_id, self.key)
         with self.assertRaises(DataBlockedError) as raised:
-            open_flows(self.TRIAL, door, Source())
+            open_flows(self.TRIAL, target, Source())
         self.assertIn("UDP port", raised.exception.hint)
 
 
@@ -266,9 +268,11 @@ class TheReflector(unittest.TestCase):
     def test_finding_what_answers(self) -> None:
         port = self.reflector()
         trial = DelayTrial(5, 0.001)
-        self.assertEqual(find_way(HOST, (free_udp_port(), port), Source(), None, trial, SYSTEM, False).port, port)
+        self.assertEqual(
+            find_probe_route(HOST, (free_udp_port(), port), Source(), None, trial, SYSTEM, False).port, port
+        )
         with self.assertRaises(SilentError):
-            find_way(HOST, (free_udp_port(),), Source(), None, trial, SYSTEM, False)
+            find_probe_route(HOST, (free_udp_port(),), Source(), None, trial, SYSTEM, False)
 
 
 class LossyReflector(unittest.TestCase):

@@ -8,7 +8,7 @@ from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.stations import StationsSettings
 from harvok.testing.clock import ManualClock
-from harvok.traffic.datagrams import DatagramSender, most_in_a_batch, prepare_receiving, prepare_sending, socket_drops
+from harvok.traffic.datagrams import DatagramSender, max_in_a_batch, prepare_receiving, prepare_sending, socket_drops
 from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.path_mtu import path_mtu_bytes
 from harvok.traffic.reflector import Reflector, ReflectorSettings
@@ -24,23 +24,23 @@ from tests.traffic.test_udp import free_udp_port
 def told(**changed: Any) -> dict[str, Any]:
     flow = {
         "datagrams": 10, "missing": 1, "duplicates": 0, "reordered": 2, "longest_run": 1, "jitter_s": 1e-6,
-        "least_transit_s": 0.001, "mean_transit_s": 0.002, "most_transit_s": 0.003,
+        "min_transit_s": 0.001, "mean_transit_s": 0.002, "max_transit_s": 0.003,
     }  # fmt: skip
     return flow | changed
 
 
 class FlowsOfOneService(unittest.TestCase):
     def test_sums_means_and_extremes(self) -> None:
-        found = _together([told(), told(missing=4, longest_run=4, jitter_s=3e-6, least_transit_s=0.0005)])
+        found = _together([told(), told(missing=4, longest_run=4, jitter_s=3e-6, min_transit_s=0.0005)])
         self.assertEqual((found["missing"], found["reordered"], found["longest_run"]), (5, 4, 4))
         self.assertAlmostEqual(found["jitter_s"], 2e-6)
-        self.assertEqual((found["least_transit_s"], found["most_transit_s"]), (0.0005, 0.003))
+        self.assertEqual((found["min_transit_s"], found["max_transit_s"]), (0.0005, 0.003))
 
     def test_flows_of_which_nothing_came(self) -> None:
-        silent = told(jitter_s=None, least_transit_s=None, mean_transit_s=None, most_transit_s=None)
+        silent = told(jitter_s=None, min_transit_s=None, mean_transit_s=None, max_transit_s=None)
         self.assertEqual(_together([silent, told()])["jitter_s"], 1e-6)
         found = _together([silent])
-        self.assertEqual((found["jitter_s"], found["mean_transit_s"], found["least_transit_s"]), (None, None, None))
+        self.assertEqual((found["jitter_s"], found["mean_transit_s"], found["min_transit_s"]), (None, None, None))
 
 
 class Orders(unittest.TestCase):
@@ -65,7 +65,7 @@ class Sockets(unittest.TestCase):
         return near, far
 
     def test_batches_fit_one_packet(self) -> None:
-        self.assertEqual((most_in_a_batch(1472), most_in_a_batch(18), most_in_a_batch(60_000)), (44, 64, 1))
+        self.assertEqual((max_in_a_batch(1472), max_in_a_batch(18), max_in_a_batch(60_000)), (44, 64, 1))
 
     def test_what_a_full_socket_drops_is_counted(self) -> None:
         near, far = self.pair()

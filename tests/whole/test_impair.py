@@ -187,7 +187,7 @@ class Trying(ProgramTest):
         words = ("tcp", "--direction", "send", "--duration", "500ms", "--json")
         done = self.harvok("impair", "try", str(file), *words)
         record = json.loads(done.stdout)
-        self.assertGreaterEqual(only(record["figures"], "rtt-least", direction="send"), 0.008)
+        self.assertGreaterEqual(only(record["figures"], "rtt-min", direction="send"), 0.008)
         put = record["impairment"]
         self.assertEqual((put["carried_out_by"], put["ports"]), ("bridge", ["left", "right"]))
         self.assertEqual(put["impairment"]["both"]["delay"], 0.004)
@@ -202,7 +202,7 @@ class Trying(ProgramTest):
         self.assertIn("against baseline", done.stdout)
         with closing(Logbook(str(self.logbook))) as logbook:
             kept = {record.series: record for record in logbook.records([line.id for line in logbook.lines()])}
-        rtts = {name: find(record.figures, "rtt-least", direction="send") or 0.0 for name, record in kept.items()}
+        rtts = {name: find(record.figures, "rtt-min", direction="send") or 0.0 for name, record in kept.items()}
         self.assertGreaterEqual(rtts["far.delay-3ms"], 0.006)
         self.assertLess(rtts["far.baseline-after"], 0.006)
         put = kept["far.delay-3ms"].impairment
@@ -219,12 +219,12 @@ class Trying(ProgramTest):
             + step.format("clean", "")
             + step.format("delayed", f'impairment = "{far}"')
             + step.format("clean-again", "")
-            + '[[criteria]]\nfigure = "rtt-least"\nstep = "delayed"\nleast = "8ms"\n'
+            + '[[criteria]]\nfigure = "rtt-min"\nstep = "delayed"\nleast = "8ms"\n'
         )
         self.harvok("impair", "try", "clean", "run", str(plan), "--unattended", code=3)
         with closing(Logbook(str(self.logbook))) as logbook:
             kept = {record.series: record for record in logbook.records([line.id for line in logbook.lines()])}
-        rtts = {name: find(record.figures, "rtt-least", direction="send") or 0.0 for name, record in kept.items()}
+        rtts = {name: find(record.figures, "rtt-min", direction="send") or 0.0 for name, record in kept.items()}
         self.assertGreaterEqual(rtts["cause.delayed"], 0.008)
         self.assertLess(max(rtts["cause.clean"], rtts["cause.clean-again"]), 0.008)
         said = self.harvok("run", str(plan), "--unattended", "--name", "other", "--token", "abcdefgh", code=2).stderr

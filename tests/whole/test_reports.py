@@ -17,12 +17,12 @@ class Reports(ProgramTest):
         (self.folder / "plan.toml").write_text(PLAN + STRICT)
         self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=1)
 
-    def made(self, name: str, *more: str) -> str:
+    def build(self, name: str, *more: str) -> str:
         self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", name, *more)
         return (self.folder / name).read_text()
 
     def test_one_page_that_holds_everything(self) -> None:
-        page = self.made("report.html", "--operator", "M. <Kepler>")
+        page = self.build("report.html", "--operator", "M. <Kepler>")
         for words in (
             "<b>REJECT</b>", "breaks the 600 000 frames/s asked for at least", "──1 Gb/s──", "A-17",
             "M. &lt;Kepler&gt;", "Every run", "Every trial", "data:image/svg+xml;base64,",
@@ -32,8 +32,8 @@ class Reports(ProgramTest):
         self.assertEqual(re.findall(r'(?:src|href)="(?!data:)', page), [], "nothing is fetched from elsewhere")
 
     def test_it_can_be_checked_against_the_logbook(self) -> None:
-        self.made("report.html")
-        self.made("report.json")
+        self.build("report.html")
+        self.build("report.json")
         for name in ("report.html", "report.json"):
             self.assertIn("unchanged", self.harvok("report", "verify", name).stdout)
         logbook = Logbook(str(self.logbook))
@@ -46,20 +46,20 @@ class Reports(ProgramTest):
         self.assertIn("names no runs", self.harvok("report", "verify", "plan.toml", code=2).stderr)
 
     def test_every_form_says_the_same(self) -> None:
-        found = json.loads(self.made("report.json"))
+        found = json.loads(self.build("report.json"))
         self.assertEqual((found["format"], found["verdict"], len(found["runs"])), ("harvok-report", "REJECT", 5))
-        text = self.made("report.md")
+        text = self.build("report.md")
         self.assertIn(f"**REJECT**: {found['reason']}", text)
         self.assertIn(found["digest"], text)
         widths = {line.count("|") for line in text.split("## Every run")[1].split("##")[0].splitlines() if line}
         self.assertEqual(len(widths), 1)
-        rows = list(csv.DictReader(self.made("report.csv").splitlines()))
+        rows = list(csv.DictReader(self.build("report.csv").splitlines()))
         values = [row for row in rows if row["quantity"] == "throughput" and row["frame_size"] == "1518"]
         self.assertEqual(
             {(row["unit"], row["layer"], row["with_asset"]) for row in values}, {("frames/s", "L2", "A-17")}
         )
         self.assertTrue(all(abs(float(row["value"]) - 81274.4) < 1 for row in values))
-        suite = ElementTree.fromstring(self.made("report.xml")).find("testsuite")
+        suite = ElementTree.fromstring(self.build("report.xml")).find("testsuite")
         assert suite is not None
         self.assertEqual((suite.get("tests"), suite.get("failures")), (str(len(suite.findall("testcase"))), "1"))
 

@@ -15,14 +15,14 @@ def compare(
     before: Annotated[str, typer.Argument(metavar="BEFORE", help="Series to compare against: the baseline.")],
     after: Annotated[str, typer.Argument(metavar="AFTER", help="Series to judge.")],
     logbook: LogbookOption,
-    least_share: Annotated[
+    min_share: Annotated[
         float | None,
         typer.Option(parser=percent, metavar="PERCENT", help="Least settled goodput, in percent of the ceiling."),
     ] = None,
     largest_regression: Annotated[
         float, typer.Option(parser=percent, metavar="PERCENT", help="Largest loss of goodput allowed.")
     ] = "2",  # type: ignore[assignment]
-    least_repeats: Annotated[int, typer.Option(min=2, max=1000, help="Fewest complete runs on each side.")] = 5,
+    min_repeats: Annotated[int, typer.Option(min=2, max=1000, help="Fewest complete runs on each side.")] = 5,
     changed: Annotated[
         list[str] | None,
         typer.Option(metavar="CONDITION", help="What was changed on purpose, such as socket-buffer. Repeatable."),
@@ -40,7 +40,7 @@ def compare(
     from harvok.core.judgement.compare import Criteria
     from harvok.runner.compare import compare_series
 
-    criteria = Criteria(least_share, largest_regression, least_repeats, despite_conditions=despite_conditions)
+    criteria = Criteria(min_share, largest_regression, min_repeats, despite_conditions=despite_conditions)
     found = compare_series(logbook, before, after, criteria, changed or [])
     if json:
         from harvok.core.models.comparison import encode_comparison

@@ -110,12 +110,12 @@ def try_(
     from harvok.cli.render.console import stderr
     from harvok.cli.render.impair import report_table
     from harvok.rigs.impairment_files import read_impairment
-    from harvok.runner.tryout import TryRequest, try_out
+    from harvok.runner.impaired_run import ImpairedRunRequest, run_across
 
     file = read_impairment(impairment)
-    request = TryRequest(file, tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
+    request = ImpairedRunRequest(file, tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
     console = stderr()
-    code, report = try_out(request, lambda text: console.print(f"note {text}", markup=False))
+    code, report = run_across(request, lambda text: console.print(f"note {text}", markup=False))
     if report:
         console.print(report_table(report, None))
     raise typer.Exit(code)

@@ -90,11 +90,11 @@ def sweep(
 ) -> None:
     """Show a sweep again: its matrix, and what it says."""
     from harvok.cli.render.sweep import show_readings
-    from harvok.runner.kept_sweeps import kept_sweep
+    from harvok.runner.stored_sweeps import stored_sweep
 
     check_plot(plot)
     with _open(logbook) as book:
-        readings = kept_sweep(book, name).readings()
+        readings = stored_sweep(book, name).readings()
     show_readings(name, readings, plot, json)
 
 

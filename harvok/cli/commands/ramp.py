@@ -28,7 +28,7 @@ from harvok.cli.plots import Plot, check_plot, draw_last_ramp
 from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.sweeps.axes import parse_loads
-from harvok.core.trials.frames import MOST_STEPS
+from harvok.core.trials.frames import MAX_STEPS
 
 app = typer.Typer(add_completion=False)
 
@@ -101,8 +101,8 @@ def ramp(
 
     check_plot(plot)
     shares = parse_loads(loads, "load")
-    if continuous and len(shares) > MOST_STEPS:
-        raise typer.BadParameter(f"{MOST_STEPS} loads at most fit one trial", param_hint="'--loads'")
+    if continuous and len(shares) > MAX_STEPS:
+        raise typer.BadParameter(f"{MAX_STEPS} loads at most fit one trial", param_hint="'--loads'")
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,

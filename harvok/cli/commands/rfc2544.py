@@ -14,7 +14,7 @@ from harvok.core.mixes import frame_size
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import Form
 from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest, TestName
-from harvok.core.wire.test_frame import least_frame_bytes
+from harvok.core.wire.frame import min_frame_bytes
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
@@ -195,7 +195,7 @@ def _test(
 
 def frame_sizes(asked: list[str] | None, ip_version: Literal[4, 6] | None) -> tuple[FrameSize, ...]:
     """What was asked for, or the RFC's seven; with IPv6 the smallest of those holds no test frame, and is larger."""
-    least = least_frame_bytes(ip_version)
+    least = min_frame_bytes(ip_version)
     return tuple(frame_size(text) for text in asked or [str(max(size, least)) for size in RFC2544_FRAME_SIZES])
 
 

@@ -43,7 +43,7 @@ def station(
         float,
         typer.Option(parser=duration(1, 7 * 86400), metavar="TIME", help="Refuse, or end, tests longer than this."),
     ] = "1h",  # type: ignore[assignment]
-    most_flows: Annotated[
+    max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
     delay_port: Annotated[
@@ -85,7 +85,7 @@ def station(
         data_port=port + 1,
         host=host,
         longest_test_s=longest_test,
-        most_flows=most_flows,
+        max_flows=max_flows,
         reflector=_reflector(port + 2 if delay_port is None else delay_port, host, stamp_key, reflect_to or []),
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())

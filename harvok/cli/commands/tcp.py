@@ -167,10 +167,10 @@ def _test(
 def measure(request: "FlowRequest", json: bool) -> None:
     """Runs the request and shows it: rows on the way and a summary, or the records alone."""
     from harvok.cli.render.console import stderr, stdout
-    from harvok.cli.render.live import TestView
+    from harvok.cli.render.live import TcpView
     from harvok.cli.render.records import RecordsOnly
     from harvok.runner.flows import run_flows
 
-    view = RecordsOnly(stdout(), stderr()) if json else TestView(stdout())
+    view = RecordsOnly(stdout(), stderr()) if json else TcpView(stdout())
     with contextlib.closing(view):
         run_flows(request, view, view.record)

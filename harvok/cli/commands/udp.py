@@ -242,8 +242,8 @@ def _test(
     if steps is not None:
         rates = _rates(steps)
         shares = tuple(one / max(rates) for one in rates)
-        at_most = (replace(spec, rate_bps=max(rates)),)
-        return replace(pattern, services=at_most, mode="steps", shares=shares)
+        at_max = (replace(spec, rate_bps=max(rates)),)
+        return replace(pattern, services=at_max, mode="steps", shares=shares)
     if rate_bps is None:
         raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
     test = replace(pattern, services=(replace(spec, rate_bps=rate_bps),))

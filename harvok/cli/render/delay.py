@@ -22,11 +22,11 @@ _MEANS: dict[Means, str] = {
     "echo": "ICMP echo, which tells nothing of either way alone and may be answered late by a busy router",
 }
 _COLUMNS = {
-    "least": "two-way-delay-least",
+    "least": "two-way-delay-min",
     "typical": "two-way-delay-median",
     "mean": "two-way-delay-mean",
     "99 %": "two-way-delay-p99",
-    "greatest": "two-way-delay-most",
+    "greatest": "two-way-delay-max",
     "variation 99 %": "two-way-variation-p99",
 }
 _BAR = 40

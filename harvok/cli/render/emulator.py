@@ -11,7 +11,7 @@ from harvok.core.judgement.compare import worst_verdict
 from harvok.core.models.run import RunRecord
 from harvok.core.units import format_duration, format_share
 
-_DELAYS = {"least": "latency-least", "typical": "latency-median", "mean": "latency-mean", "99.9 %": "latency-p999"}
+_DELAYS = {"least": "latency-min", "typical": "latency-median", "mean": "latency-mean", "99.9 %": "latency-p999"}
 
 
 def show_emulator_run(console: Console, record: RunRecord) -> None:

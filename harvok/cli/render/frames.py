@@ -22,8 +22,8 @@ _TABLES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
         ("throughput-l1", "on the line, L1"), ("throughput-l2", "in frames, L2"),
     )),
     ("latency", (
-        ("latency-least", "least"), ("latency-median", "typical"), ("latency-p999", "99.9 %"),
-        ("latency-most", "most"), ("latency-tagged-mean", "tagged mean"), ("latency-jitter", "variation"),
+        ("latency-min", "least"), ("latency-median", "typical"), ("latency-p999", "99.9 %"),
+        ("latency-max", "most"), ("latency-tagged-mean", "tagged mean"), ("latency-jitter", "variation"),
     )),
     ("faults", (
         ("burst-mean", "longest burst"), ("buffer-time", "buffer time"), ("recovery-time", "recovery"),
@@ -66,7 +66,7 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     table.add_column("the tester itself", min_width=16)
     for heading in ("frames/s", "of line rate", "load error", "least delay", "typical", "99.9 %"):
         table.add_column(heading, justify="right")
-    columns = ("tester-limit", "tester-limit-share", "offered-error", "delay-floor", "delay-floor-median")
+    columns = ("tester-limit", "tester-limit-share", "offered-error", "delay-floor-min", "delay-floor-median")
     for size in record.test.sizes:
         of_size = [f for f in record.figures if f.labels["frame-size"] == size.name]
         errors = [f.value for f in of_size if f.quantity == "offered-error"]

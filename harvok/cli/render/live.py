@@ -13,7 +13,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial
-from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.tcp import TcpInterval
 from harvok.core.units import (
     format_duration,
     format_rate,
@@ -26,7 +26,7 @@ from harvok.core.units import (
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
 
 
-class TestView(Observer):
+class TcpView(Observer):
     """Shows tests while they run, and sums each up; what a terminal showed stays on it. To be closed at the end."""
 
     def __init__(self, console: Console) -> None:
@@ -61,7 +61,7 @@ class TestView(Observer):
         assert self._outline
         self._joiner = RowJoiner(self._outline.link, self._outline.ip_version)
 
-    def interval(self, half: HalfInterval) -> None:
+    def interval(self, half: TcpInterval) -> None:
         assert self._joiner
         row = self._joiner.add(half)
         if not row:
@@ -108,7 +108,7 @@ def rows_table(rows: list[IntervalRow]) -> Table:
             maybe(row.ceiling_share, format_share),
             maybe(row.retransmitted_bytes, format_size_briefly),
             maybe(row.cwnd_bytes, format_size_briefly),
-            _pair(row.rtt_least_s, row.rtt_mean_s, format_times_briefly),
+            _pair(row.rtt_min_s, row.rtt_mean_s, format_times_briefly),
             _pair(row.core_near, row.core_far, lambda near, far: f"{near * 100:.0f}/{far * 100:.0f} %"),
         )
     return table
@@ -128,8 +128,8 @@ def plain_line(row: IntervalRow) -> str:
         parts.append(f"sent again {format_size(row.retransmitted_bytes)}")
     if row.cwnd_bytes:
         parts.append(f"congestion window {format_size(row.cwnd_bytes)}")
-    if row.rtt_least_s and row.rtt_mean_s:
-        parts.append(f"RTT least {format_duration(row.rtt_least_s)}, mean {format_duration(row.rtt_mean_s)}")
+    if row.rtt_min_s and row.rtt_mean_s:
+        parts.append(f"RTT least {format_duration(row.rtt_min_s)}, mean {format_duration(row.rtt_mean_s)}")
     if row.core_near is not None and row.core_far is not None:
         parts.append(f"busiest core near {format_share(row.core_near)}, far {format_share(row.core_far)}")
     return "; ".join(parts)

@@ -16,7 +16,7 @@ _COLUMNS = (
     ("forwarding-rate", "forwarded, frames/s", format_frame_rate),
     ("forwarding-rate-l2", "forwarded, L2", format_rate),
     ("frame-loss", "loss", format_share),
-    ("latency-least", "least delay", format_duration),
+    ("latency-min", "least delay", format_duration),
     ("latency-median", "typical", format_duration),
     ("latency-p999", "99.9 %", format_duration),
 )

@@ -31,7 +31,7 @@ _HEADLINES = (
     "goodput-settled", "udp-throughput", "udp-received", "two-way-delay-median", "delay-under-load", "throughput-share",
     "frame-loss",
 )  # fmt: skip
-_MOST_ACCEPTED = 6
+_MAX_ACCEPTED = 6
 _SEVEN_SIZES = "RFC 2544's seven sizes"
 
 
@@ -57,7 +57,7 @@ def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: flo
     if not plan.criteria:
         console.print("no criteria: it measures, and says RETEST")
     spread = f", spread at most {format_share(plan.largest_spread)}" if plan.largest_spread else ""
-    sure = f"at least {plan.least_repeats} complete runs of each step{spread}; {plan.confidence * 100:g} % sure in all"
+    sure = f"at least {plan.min_repeats} complete runs of each step{spread}; {plan.confidence * 100:g} % sure in all"
     console.print(Text(sure, style="dim"))
     console.print(f"takes about {format_span(round(expected_s))}, not counting work at the bench", highlight=False)
 
@@ -95,7 +95,7 @@ def criterion_words(criterion: PlanCriterion) -> str:
     quantity = QUANTITIES[criterion.figure]
     labels = {"direction": criterion.direction, "frame-size": criterion.frame_size, "load": criterion.load}
     of = where({key: str(value) for key, value in labels.items() if value is not None})
-    made = criterion.made("")
+    made = criterion.build("")
     limits = []
     if made.least is not None:
         limits.append(f"at least {format_quantity(made.least, quantity.unit)}")
@@ -152,9 +152,9 @@ def show_outcome(console: Console, name: str, outcome: PlanOutcome) -> None:
     console.print(Text.assemble(verdict_text(judgement.verdict), f"  {name}"))
     accepted = [finding for finding in judgement.findings if finding.verdict == "ACCEPT"]
     for finding in judgement.findings:
-        if finding.verdict != "ACCEPT" or len(accepted) <= _MOST_ACCEPTED:
+        if finding.verdict != "ACCEPT" or len(accepted) <= _MAX_ACCEPTED:
             show_finding(console, finding)
-    if len(accepted) > _MOST_ACCEPTED:
+    if len(accepted) > _MAX_ACCEPTED:
         console.print(Text.assemble("  ", verdict_text("ACCEPT"), f" {len(accepted)} figures keep their limits"))
     for remark in judgement.remarks:
         console.print(Padding(Text.assemble(("look at ", "bold"), remark), (0, 0, 0, 2), expand=False))

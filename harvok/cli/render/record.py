@@ -29,7 +29,7 @@ from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trials.tcp import HalfInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
 from harvok.core.units import format_size, format_speed
@@ -119,8 +119,8 @@ def _facts(host: HostConditions) -> Iterator[tuple[str, str]]:
         yield "offloads", ", ".join(name for name, on in port.offloads.items() if on) or DASH
     yield "address", host.local_address or DASH
     limits = host.socket_limits
-    if limits.receive_most_bytes and limits.send_most_bytes:
-        most = f"receive {format_size(limits.receive_most_bytes)}, send {format_size(limits.send_most_bytes)}"
+    if limits.receive_max_bytes and limits.send_max_bytes:
+        most = f"receive {format_size(limits.receive_max_bytes)}, send {format_size(limits.send_max_bytes)}"
         yield "largest socket buffers", most
     yield "congestion control", host.congestion_control or DASH
     synchronised = {None: "unknown", True: "kept in step with UTC", False: "not kept in step with UTC"}
@@ -142,7 +142,7 @@ def _tcp_rows(record: RunRecord, trial: TrialRecord) -> list[IntervalRow]:
     if not isinstance(record.rig, RigRecord):
         return []
     joiner = RowJoiner(record.link, 6 if ":" in record.rig.address else 4)
-    halves = [interval for interval in trial.intervals if isinstance(interval, HalfInterval)]
+    halves = [interval for interval in trial.intervals if isinstance(interval, TcpInterval)]
     for direction in trial.result.directions if isinstance(trial.result, TcpTrialResult) else ():
         halves += [*direction.sender_intervals, *direction.receiver_intervals]
     found = (joiner.add(half) for half in sorted(halves, key=lambda half: half.index))

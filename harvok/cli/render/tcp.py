@@ -86,7 +86,7 @@ def _transport(figures: list[Figure]) -> str:
     again = find(figures, "retransmitted")
     if again is not None:
         parts.append(f"retransmitted {format_share(again)}")
-    least, mean = find(figures, "rtt-least"), find(figures, "rtt-mean")
+    least, mean = find(figures, "rtt-min"), find(figures, "rtt-mean")
     if least is not None and mean is not None:
         parts.append(f"RTT least {format_duration(least)}, mean {format_duration(mean)}")
     fairness = find(figures, "fairness")

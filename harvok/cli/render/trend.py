@@ -9,7 +9,7 @@ from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity
 
 _BAR = 40
-_MOST_ROWS = 30
+_MAX_ROWS = 30
 
 
 def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
@@ -24,13 +24,13 @@ def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
         table.add_column(heading)
     table.add_column("value", justify="right")
     table.add_column(f"{format_quantity(low, quantity.unit)} … {format_quantity(high, quantity.unit)}")
-    for point in found.points[-_MOST_ROWS:]:
+    for point in found.points[-_MAX_ROWS:]:
         mark = " outside" if point in found.outside else ""
         place = _place(point, found, low, high)
         table.add_row(f"{point.day:.1f}", point.run, format_quantity(point.value, quantity.unit), f"{place}{mark}")
     console.print(table)
-    if len(found.points) > _MOST_ROWS:
-        console.print(Text(f"{len(found.points) - _MOST_ROWS} earlier runs are not shown", style="dim"))
+    if len(found.points) > _MAX_ROWS:
+        console.print(Text(f"{len(found.points) - _MAX_ROWS} earlier runs are not shown", style="dim"))
 
 
 def said(found: Trend, unit: str) -> str:

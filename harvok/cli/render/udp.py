@@ -119,7 +119,7 @@ def _runs(reading: UdpReading) -> str:
 
 
 def _one_way(reading: UdpReading) -> str:
-    least, mean, error_s = reading.least_delay_s, reading.mean_delay_s, reading.clock_error_s
+    least, mean, error_s = reading.min_delay_s, reading.mean_delay_s, reading.clock_error_s
     if least is None or mean is None or error_s is None:
         return "one-way delay unknown: the clocks of the two ends could not be compared"
     exact = "both ends share one clock" if not error_s else f"clocks known to ± {format_duration(error_s)}"

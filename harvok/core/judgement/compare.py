@@ -36,9 +36,9 @@ _SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buf
 class Criteria:
     """What is acceptable, as ratios. None asks nothing of that kind."""
 
-    least_share: float | None = None
+    min_share: float | None = None
     largest_regression: float | None = 0.02
-    least_repeats: int = 5
+    min_repeats: int = 5
     confidence: float = 0.95
     despite_conditions: bool = False
 
@@ -146,12 +146,12 @@ def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[
             "or judge all the same with --despite-conditions.",
         )
     for series in (before, after):
-        if len(series.runs) < criteria.least_repeats:
+        if len(series.runs) < criteria.min_repeats:
             yield Finding(
                 "RETEST",
                 "",
-                f"'{series.name}' has {len(series.runs)} complete runs where {criteria.least_repeats} are asked for",
-                f"Add repeats to it: --series {series.name} --repeat {criteria.least_repeats - len(series.runs)}.",
+                f"'{series.name}' has {len(series.runs)} complete runs where {criteria.min_repeats} are asked for",
+                f"Add repeats to it: --series {series.name} --repeat {criteria.min_repeats - len(series.runs)}.",
             )
 
 
@@ -168,11 +168,11 @@ def _judge(
         return
     if criteria.largest_regression is not None and row.change:
         finding = _regression(row, row.change, criteria.largest_regression)
-        yield excuse(finding, limiter, changed, usual_limiter(before, direction))
-    if criteria.least_share is not None:
+        yield weigh_limiter(finding, limiter, changed, usual_limiter(before, direction))
+    if criteria.min_share is not None:
         wanted = (JUDGED[row.quantity], row.labels)
         share = next((r for r in rows if (r.quantity, r.labels) == wanted), None)
-        yield excuse(_share(row, share, criteria.least_share, criteria.confidence), limiter, changed, None)
+        yield weigh_limiter(_share(row, share, criteria.min_share, criteria.confidence), limiter, changed, None)
 
 
 def blamed_on_tester(place: str, limiter: Limiter | None) -> Finding:
@@ -236,7 +236,9 @@ def _against(
     return Finding("RETEST", place, f"{said}, which straddles the {shown} that is the limit", advice)
 
 
-def excuse(finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None) -> Finding:
+def weigh_limiter(
+    finding: Finding, limiter: Limiter | None, changed: Collection[str], baseline: Limiter | None
+) -> Finding:
     """Takes back a verdict that the limiter does not bear out.
 
     A rejection needs the equipment, or a setting that was itself under test, as the limiter. An acceptance against

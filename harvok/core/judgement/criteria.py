@@ -14,8 +14,8 @@ from harvok.core.judgement.compare import (
     Finding,
     Verdict,
     blamed_on_tester,
-    excuse,
     usual_limiter,
+    weigh_limiter,
     where,
     worst_first,
     worst_verdict,
@@ -50,7 +50,7 @@ class Rules:
     """How sure a judgement is to be. `paired`: the runs of two series alternated, and are compared pair by pair, so
     that drift cancels out."""
 
-    least_repeats: int = 5
+    min_repeats: int = 5
     largest_spread: float | None = None
     confidence: float = 0.95
     paired: bool = False
@@ -110,11 +110,11 @@ def _missing(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Ite
 def _too_few(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Rules) -> Iterator[Finding]:
     for name in dict.fromkeys(n for c in criteria for n in (c.step, c.against) if n):
         runs = len(series[name].runs) if name in series else 0
-        if runs < rules.least_repeats:
+        if runs < rules.min_repeats:
             yield Finding(
                 "RETEST",
                 name,
-                f"{runs} complete runs where {rules.least_repeats} are asked for",
+                f"{runs} complete runs where {rules.min_repeats} are asked for",
                 "Run the plan again: it goes on where it stopped.",
             )
 
@@ -159,7 +159,7 @@ def _judge_figure(
         )
         return
     for finding in _bounds_of(criterion, key, summary, series, rules, confidence, place):
-        yield excuse(finding, limiter, criterion.changed, None)
+        yield weigh_limiter(finding, limiter, criterion.changed, None)
 
 
 def _figures(series: Series, key: _Key) -> list[Figure]:
@@ -264,8 +264,8 @@ def _regression(
 
 _OUTLIER = 5.0  # times the scaled median deviation
 _SCALE = 1.4826  # of the median deviation to the standard deviation of normal values
-_LEAST_FOR_ODDITIES = 5
-_LEAST_OF_NOTE = 0.002
+_MIN_FOR_ODDITIES = 5
+_MIN_OF_NOTE = 0.002
 
 
 def oddities(series: Series, quantities: Collection[str] = ("goodput-settled", "throughput")) -> list[str]:
@@ -274,7 +274,7 @@ def oddities(series: Series, quantities: Collection[str] = ("goodput-settled", "
     found = []
     for key in dict.fromkeys(f.key for run in series.runs for f in run.figures if f.quantity in quantities):
         values = [figure.value for figure in _figures(series, key)]
-        if len(values) < _LEAST_FOR_ODDITIES:
+        if len(values) < _MIN_FOR_ODDITIES:
             continue
         of = ", ".join(filter(None, (series.name, where(dict(key[1])))))
         unit = QUANTITIES[key[0]].unit
@@ -291,7 +291,7 @@ def oddities(series: Series, quantities: Collection[str] = ("goodput-settled", "
 def _outliers(values: Sequence[float]) -> Iterator[tuple[int, float]]:
     summary = summarise(values)
     deviations = sorted(abs(value - summary.median) for value in values)
-    usual = max(_SCALE * deviations[len(deviations) // 2], _LEAST_OF_NOTE * abs(summary.median))
+    usual = max(_SCALE * deviations[len(deviations) // 2], _MIN_OF_NOTE * abs(summary.median))
     for number, value in enumerate(values, 1):
         if abs(value - summary.median) > _OUTLIER * usual:
             yield number, value
@@ -309,6 +309,6 @@ def _drifting(name: str, before: Summary, after: Summary, largest: float) -> str
 
 def _trend(values: Sequence[float]) -> str:
     """`rises` or `falls` when values do so beyond chance, and by enough to matter."""
-    if not is_trend(values, LIKELY) or summarise(values).spread < _LEAST_OF_NOTE:
+    if not is_trend(values, LIKELY) or summarise(values).spread < _MIN_OF_NOTE:
         return ""
     return "rises" if kendall_score(values) > 0 else "falls"

@@ -8,8 +8,8 @@ from harvok.core.measures.statistics import summarise
 
 MONTH_DAYS = 30.0
 _BAND = 3.0  # standard deviations of the baseline to either side
-_LEAST_BAND = 0.005  # of the mean: what nobody would call a change
-_LEAST_APART_DAYS = 0.01
+_MIN_BAND = 0.005  # of the mean: what nobody would call a change
+_MIN_APART_DAYS = 0.01
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,11 +39,11 @@ class Trend:
 def trend(points: Sequence[Point], baseline: int = 5) -> Trend:
     """Looks at points in the order of time; needs at least `baseline` of them."""
     first = summarise([point.value for point in points[:baseline]])
-    reach = max(_BAND * first.deviation, _LEAST_BAND * abs(first.mean))
+    reach = max(_BAND * first.deviation, _MIN_BAND * abs(first.mean))
     low, high = first.mean - reach, first.mean + reach
     outside = [point for point in points if not low <= point.value <= high]
     values = [point.value for point in points]
-    slope = median_slope([point.day for point in points], values, _LEAST_APART_DAYS)
+    slope = median_slope([point.day for point in points], values, _MIN_APART_DAYS)
     return Trend(
         points=list(points),
         baseline=min(baseline, len(points)),

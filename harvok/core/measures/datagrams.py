@@ -18,9 +18,9 @@ class FlowInterval:
     reordered: int
     longest_run: int
     jitter_s: float | None
-    least_transit_s: float | None
+    min_transit_s: float | None
     mean_transit_s: float | None
-    most_transit_s: float | None
+    max_transit_s: float | None
 
 
 class FlowAccount:
@@ -34,8 +34,8 @@ class FlowAccount:
         self._last_stamp_ns = -1
         self._before = (0, 0, 0, -1)
         self._run = self._times = self._total_ns = 0
-        self._least_ns: int | None = None
-        self._most_ns: int | None = None
+        self._min_ns: int | None = None
+        self._max_ns: int | None = None
 
     def add(self, numbers: Numbers, stamps_ns: Times, at_ns: Times) -> None:
         """Counts a portion in. Of datagrams that share a stamp, being of one batch, the first alone tells the time."""
@@ -50,8 +50,8 @@ class FlowAccount:
             self._times += len(transit)
             self._total_ns += int(transit.sum())
             least, most = int(transit.min()), int(transit.max())
-            self._least_ns = least if self._least_ns is None else min(self._least_ns, least)
-            self._most_ns = most if self._most_ns is None else max(self._most_ns, most)
+            self._min_ns = least if self._min_ns is None else min(self._min_ns, least)
+            self._max_ns = most if self._max_ns is None else max(self._max_ns, most)
         self._note_silence(at_ns)
 
     def _note_silence(self, at_ns: Times) -> None:
@@ -65,7 +65,7 @@ class FlowAccount:
         received, duplicates, reordered, highest = self._before
         now = (self.arrivals.received, self.arrivals.duplicates, self.arrivals.reordered, self.arrivals.highest)
         datagrams = now[0] - received
-        seconds = [None if ns is None else ns / 1e9 for ns in (self._least_ns, self._most_ns)]
+        seconds = [None if ns is None else ns / 1e9 for ns in (self._min_ns, self._max_ns)]
         told = FlowInterval(
             datagrams=datagrams,
             missing=now[3] - highest - datagrams,
@@ -73,13 +73,13 @@ class FlowAccount:
             reordered=now[2] - reordered,
             longest_run=self._run,
             jitter_s=self.transit.jitter.value_ns / 1e9 if self.transit.counted > 1 else None,
-            least_transit_s=seconds[0],
+            min_transit_s=seconds[0],
             mean_transit_s=self._total_ns / self._times / 1e9 if self._times else None,
-            most_transit_s=seconds[1],
+            max_transit_s=seconds[1],
         )
         self._before = now
         self._run = self._times = self._total_ns = 0
-        self._least_ns = self._most_ns = None
+        self._min_ns = self._max_ns = None
         return told
 
 

@@ -42,8 +42,8 @@ class DelayHistogram:
         self.counted = 0
         self._counts = np.zeros(BINS, dtype=np.int64)
         self._total_ns = 0
-        self._least_ns = 0
-        self._most_ns = 0
+        self._min_ns = 0
+        self._max_ns = 0
         self._changes_ns = 0
         self._first_ns = self._last_ns = 0
 
@@ -57,8 +57,8 @@ class DelayHistogram:
         least, most = int(delays.min()), int(delays.max())
         self._first_ns = self._first_ns if self.counted else int(delays[0])
         before = self._last_ns if self.counted else int(delays[0])
-        self._least_ns = min(self._least_ns, least) if self.counted else least
-        self._most_ns = max(self._most_ns, most)
+        self._min_ns = min(self._min_ns, least) if self.counted else least
+        self._max_ns = max(self._max_ns, most)
         self._changes_ns += int(np.abs(np.diff(delays)).sum()) + abs(int(delays[0]) - before)
         self._last_ns = int(delays[-1])
         self._total_ns += int(delays.sum())
@@ -71,8 +71,8 @@ class DelayHistogram:
         before = self._last_ns if self.counted else later._first_ns
         self._counts += later._counts
         self._first_ns = self._first_ns if self.counted else later._first_ns
-        self._least_ns = min(self._least_ns, later._least_ns) if self.counted else later._least_ns
-        self._most_ns = max(self._most_ns, later._most_ns)
+        self._min_ns = min(self._min_ns, later._min_ns) if self.counted else later._min_ns
+        self._max_ns = max(self._max_ns, later._max_ns)
         self._changes_ns += later._changes_ns + abs(later._first_ns - before)
         self._last_ns = later._last_ns
         self._total_ns += later._total_ns
@@ -84,7 +84,7 @@ class DelayHistogram:
             return 0.0
         number = int(np.searchsorted(np.cumsum(self._counts), share * self.counted))
         low, high = edges_of(number)
-        return min(max((low + high) / 2, self._least_ns), self._most_ns)
+        return min(max((low + high) / 2, self._min_ns), self._max_ns)
 
     def summary(self) -> DelaySummary | None:
         """The delays in seconds, or None when no frame came."""
@@ -92,11 +92,11 @@ class DelayHistogram:
             return None
         return DelaySummary(
             counted=self.counted,
-            least_s=self._least_ns / 1e9,
+            min_s=self._min_ns / 1e9,
             mean_s=self._total_ns / self.counted / 1e9,
             median_s=self.quantile_ns(0.5) / 1e9,
             p999_s=self.quantile_ns(0.999) / 1e9,
-            most_s=self._most_ns / 1e9,
+            max_s=self._max_ns / 1e9,
             jitter_s=self._changes_ns / (self.counted - 1) / 1e9 if self.counted > 1 else 0.0,
             resolution=RESOLUTION,
             distribution=self._distribution(),

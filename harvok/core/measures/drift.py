@@ -7,14 +7,14 @@ LIKELY, SURE = 1.96, 2.58
 """Standard deviations that stand for the 5 and for the 1 % level."""
 
 
-def median_slope(places: Sequence[float], values: Sequence[float], least_apart: float = 0.0) -> float | None:
+def median_slope(places: Sequence[float], values: Sequence[float], min_apart: float = 0.0) -> float | None:
     """The median of the slopes between all pairs that are more than `least_apart` from one another (Theil and Sen);
     None when no pair is."""
     slopes = sorted(
         (values[later] - values[earlier]) / (places[later] - places[earlier])
         for earlier in range(len(values))
         for later in range(earlier + 1, len(values))
-        if places[later] - places[earlier] > least_apart
+        if places[later] - places[earlier] > min_apart
     )
     return slopes[len(slopes) // 2] if slopes else None
 

@@ -123,7 +123,7 @@ def _t_interval(centre: float, standard_error: float, degrees: float, confidence
     return Interval(centre - half, centre + half, confidence)
 
 
-_MOST_REPEATS = 1000
+_MAX_REPEATS = 1000
 
 
 def repeats_needed(deviation: float, gap: float, confidence: float = 0.95, power: float = 0.95) -> int | None:
@@ -132,7 +132,7 @@ def repeats_needed(deviation: float, gap: float, confidence: float = 0.95, power
 
     The two that are dropped are counted in. None when even a thousand would not do.
     """
-    for count in range(TRIM_FROM, _MOST_REPEATS + 1):
+    for count in range(TRIM_FROM, _MAX_REPEATS + 1):
         kept = count - 2
         reach = student_t(0.5 + confidence / 2, kept - 1) + student_t(power, math.inf)
         if reach * deviation / math.sqrt(kept) < gap:

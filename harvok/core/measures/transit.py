@@ -48,7 +48,7 @@ class Transit:
         self._first_ns = 0
         self._above = np.zeros(BINS, dtype=np.int64)
         self._below = np.zeros(BINS, dtype=np.int64)
-        self._least_ns = self._most_ns = 0
+        self._min_ns = self._max_ns = 0
         self._total_ns = self._changes_ns = 0
 
     def add(self, transit_ns: Times) -> None:
@@ -56,15 +56,15 @@ class Transit:
         if not len(transit_ns):
             return
         if not self.counted:
-            self._first_ns = self._least_ns = self._most_ns = int(transit_ns[0])
+            self._first_ns = self._min_ns = self._max_ns = int(transit_ns[0])
         self._changes_ns += int(self.jitter.add(transit_ns).sum())
         distances = transit_ns - self._first_ns
         below = distances < 0
         np.add.at(self._above, bins_of(distances[~below]), 1)
         if below.any():
             np.add.at(self._below, bins_of(-distances[below]), 1)
-        self._least_ns = min(self._least_ns, int(transit_ns.min()))
-        self._most_ns = max(self._most_ns, int(transit_ns.max()))
+        self._min_ns = min(self._min_ns, int(transit_ns.min()))
+        self._max_ns = max(self._max_ns, int(transit_ns.max()))
         self._total_ns += int(distances.sum())
         self.counted += len(transit_ns)
 
@@ -72,7 +72,7 @@ class Transit:
         """The time that `share` of all datagrams did not exceed."""
         counts, centres = self._bins()
         number = int(np.searchsorted(np.cumsum(counts), share * self.counted))
-        return min(max(self._first_ns + float(centres[number]), self._least_ns), self._most_ns)
+        return min(max(self._first_ns + float(centres[number]), self._min_ns), self._max_ns)
 
     def _bins(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
         """(how many, distance from the first) of every bin that has any, in ascending order."""
@@ -84,12 +84,12 @@ class Transit:
         """The times in seconds; None when there were none."""
         if not self.counted:
             return None
-        median, p99, p999 = (self.quantile_ns(share) - self._least_ns for share in (0.5, 0.99, 0.999))
+        median, p99, p999 = (self.quantile_ns(share) - self._min_ns for share in (0.5, 0.99, 0.999))
         return TransitSummary(
             counted=self.counted,
-            least_s=self._least_ns / 1e9,
+            min_s=self._min_ns / 1e9,
             mean_s=(self._first_ns + self._total_ns / self.counted) / 1e9,
-            most_s=self._most_ns / 1e9,
+            max_s=self._max_ns / 1e9,
             variation_median_s=median / 1e9,
             variation_p99_s=p99 / 1e9,
             variation_p999_s=p999 / 1e9,
@@ -101,9 +101,9 @@ class Transit:
     def _distribution(self) -> list[tuple[float, int]]:
         """(upper edge above the least in s, datagrams), coarser than what is counted."""
         counts, centres = self._bins()
-        above_least = np.maximum(np.round(self._first_ns + centres - self._least_ns), 1).astype(np.int64)
+        above_min = np.maximum(np.round(self._first_ns + centres - self._min_ns), 1).astype(np.int64)
         width = 128 // _KEPT_A_DOUBLING
-        coarse = bins_of(above_least) // width
+        coarse = bins_of(above_min) // width
         return [
             (edges_of(int(number + 1) * width - 1)[1] / 1e9, int(counts[coarse == number].sum()))
             for number in np.unique(coarse)

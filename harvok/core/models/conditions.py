@@ -26,8 +26,8 @@ class InterfaceFacts(Model):
 class SocketLimits(Model):
     """What this system allows for socket buffers, in bytes; TCP's are (least, default, most) when tuned by itself."""
 
-    receive_most_bytes: int | None = None
-    send_most_bytes: int | None = None
+    receive_max_bytes: int | None = None
+    send_max_bytes: int | None = None
     tcp_receive_bytes: tuple[int, int, int] | None = None
     tcp_send_bytes: tuple[int, int, int] | None = None
 

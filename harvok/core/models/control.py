@@ -5,7 +5,7 @@ from typing import Annotated
 from pydantic import Field
 
 from harvok.core.models.conditions import Model
-from harvok.core.trials.tcp import HalfInterval, HalfSummary, TcpTrial
+from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
 PROTOCOL = 3
@@ -22,7 +22,7 @@ class StationFacts(Model):
     data_port: int
     delay_port: int | None = None
     longest_test_s: float
-    most_flows: int
+    max_flows: int
     free_in_s: float | None = None
 
 
@@ -41,7 +41,7 @@ class Session(Model):
     lease_s: float
 
 
-class PreparedHalf(Model):
+class PreparedTrial(Model):
     """The far half of a trial waits at `data_port` for connections that prove `key` (hexadecimal)."""
 
     trial_id: str
@@ -49,16 +49,16 @@ class PreparedHalf(Model):
     data_port: int
 
 
-class HalfResult(Model):
+class FarEndResult(Model):
     """What the far half of a trial saw, for each direction in the order of the trial."""
 
-    summaries: list[HalfSummary | UdpSummary]
+    summaries: list[TcpSummary | UdpSummary]
 
 
 class Progress(Model):
     """One line of the progress stream: an interval, a fault that ended the half, or the end of it."""
 
-    interval: HalfInterval | UdpInterval | None = None
+    interval: TcpInterval | UdpInterval | None = None
     fault: "Fault | None" = None
     over: bool = False
 

@@ -39,7 +39,7 @@ class Effects(Model):
             raise ValueError("variation is larger than delay, and no frame can arrive before it was sent")
         return self
 
-    def made(self) -> Impairment:
+    def build(self) -> Impairment:
         """The impairment as the engine takes it."""
         return Impairment(
             delay_s=self.delay,
@@ -75,7 +75,7 @@ class _Both(Model):
     def stage(self, at_s: float) -> Stage:
         """The stage that starts at a time."""
         both = self.both or Effects()
-        return Stage(at_s, (self.send or both).made(), (self.receive or both).made())
+        return Stage(at_s, (self.send or both).build(), (self.receive or both).build())
 
 
 class ScheduledEffects(_Both):

@@ -22,12 +22,12 @@ from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.sweeps.axes import Axis, parse_axes, parse_loads, point_name, points_of
 from harvok.core.trials.delay import DelayTrial
-from harvok.core.trials.frames import MOST_STEPS
+from harvok.core.trials.frames import MAX_STEPS
 from harvok.core.trials.tcp import SocketOptions, TcpTrial
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.units import parse_quantity
-from harvok.core.wire.test_frame import least_frame_bytes
+from harvok.core.wire.frame import min_frame_bytes
 from harvok.errors import BadQuantityError, UsageError
 
 _SLOWEST_TICK_S = 0.1
@@ -94,7 +94,7 @@ class TcpStep(_Step):
     congestion_control: str | None = None
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
 
-    def made(self) -> TcpTest:
+    def build(self) -> TcpTest:
         """The test to run."""
         buffer = None if self.socket_buffer is None else int(self.socket_buffer)
         options = SocketOptions(buffer, None, self.congestion_control, self.dscp)
@@ -118,7 +118,7 @@ class UdpStep(_Step):
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
     resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.01
 
-    def made(self) -> UdpTest:
+    def build(self) -> UdpTest:
         """The test to run."""
         trial = UdpTrial((), (), self.duration, min(1.0, self.duration))
         spec = ServiceSpec(self.rate, self.frame_size, flows=self.flows, dscp=self.dscp)
@@ -140,7 +140,7 @@ class DelayStep(_Step):
     def needs_token(self) -> bool:
         return self.load != "none"
 
-    def made(self) -> DelayTest:
+    def build(self) -> DelayTest:
         """The test to run; the load is UDP where a rate is given, TCP otherwise."""
         ways = {"none": (), "each": ("send", "receive")}.get(self.load, (self.load,))
         loads = tuple(f"{'udp' if self.load_rate else 'tcp'}-{way}" for way in ways)
@@ -171,7 +171,7 @@ class RigStep(_Step):
 
     def sizes(self, usual: Sequence[int]) -> tuple[FrameSize, ...]:
         """The frame sizes, or the usual ones, as far as they can hold a test header."""
-        asked = self.frame_sizes or [max(size, least_frame_bytes(self.ip)) for size in usual]
+        asked = self.frame_sizes or [max(size, min_frame_bytes(self.ip)) for size in usual]
         return tuple(frame_size(str(size)) for size in asked)
 
     @property
@@ -209,11 +209,11 @@ class RampStep(RigStep):
     @field_validator("loads")
     @classmethod
     def _loads(cls, loads: str) -> str:
-        if len(_shares(loads)) > MOST_STEPS:
-            raise ValueError(f"{MOST_STEPS} loads at most")
+        if len(_shares(loads)) > MAX_STEPS:
+            raise ValueError(f"{MAX_STEPS} loads at most")
         return loads
 
-    def made(self, line_bps: float) -> LoadTest:
+    def build(self, line_bps: float) -> LoadTest:
         """The test to run between ports of a speed."""
         settings = self.settings(line_bps, self.hold)
         return LoadTest(_shares(self.loads), self.sizes(_RAMP_SIZES), settings, self.continuous)
@@ -238,7 +238,7 @@ class FramesStep(RigStep):
             raise ValueError("over: a sweep of frames is about the throughput at one of frame_sizes")
         return self
 
-    def made(self, line_bps: float) -> FrameTest:
+    def build(self, line_bps: float) -> FrameTest:
         """The test to run between ports of a speed."""
         settings = replace(
             self.settings(line_bps, self.duration),
@@ -298,7 +298,7 @@ class PlanCriterion(Model):
             raise ValueError(f"'{self.figure}' has no better and worse, so it cannot regress")
         return self
 
-    def made(self, step: str) -> Criterion:
+    def build(self, step: str) -> Criterion:
         """The criterion for one step."""
         labels = {"direction": self.direction, "frame-size": self.frame_size, "load": self.load}
         return Criterion(
@@ -332,7 +332,7 @@ class Plan(Model):
     unit: list[Name] = []
     repeats: Annotated[int, Field(ge=1, le=1000)] = 5
     alternate: bool = False
-    least_repeats: Annotated[int, Field(ge=2, le=1000)] = 5
+    min_repeats: Annotated[int, Field(ge=2, le=1000)] = 5
     largest_spread: Share | None = None
     confidence: Annotated[Share, Field(ge=0.5, lt=1)] = 0.95
     steps: Annotated[list[Step], Field(min_length=1)]
@@ -375,7 +375,7 @@ class Plan(Model):
     def made_criteria(self) -> list[Criterion]:
         """Every criterion for every step that it is about: the one it names, or all but the one it compares with."""
         return [
-            criterion.made(part)
+            criterion.build(part)
             for criterion in self.criteria
             for step in self.steps
             if criterion.step in (step.name, None) and criterion.against != step.name
@@ -385,7 +385,7 @@ class Plan(Model):
     @property
     def rules(self) -> Rules:
         """How sure the judgement is to be."""
-        return Rules(self.least_repeats, self.largest_spread, self.confidence, self.alternate)
+        return Rules(self.min_repeats, self.largest_spread, self.confidence, self.alternate)
 
     def rounds(self) -> Iterator[tuple[AnyStep, int]]:
         """Every run to take, as (step, number from 0), in the order of taking; a sweep is one."""

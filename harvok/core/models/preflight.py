@@ -111,9 +111,9 @@ def path_mtu_check(version: int, interface_mtu: int | None, found: int | None) -
     return Check(topic, "ok", f"packets up to {found} B come through and back")
 
 
-def delay_check(sent: int, answered: int, least_s: float | None) -> Check:
+def delay_check(sent: int, answered: int, min_s: float | None) -> Check:
     """The reflector's answers to a few packets."""
-    if not answered or least_s is None:
+    if not answered or min_s is None:
         return Check(
             "delay",
             "warning",
@@ -127,7 +127,7 @@ def delay_check(sent: int, answered: int, least_s: float | None) -> Check:
             f"{sent - answered} of {sent} packets got no answer on an idle path",
             "Something loses packets even without load: look at the counters of every port on the way.",
         )
-    return Check("delay", "ok", f"two-way delay at least {format_duration(least_s)}, {sent} of {sent} answered")
+    return Check("delay", "ok", f"two-way delay at least {format_duration(min_s)}, {sent} of {sent} answered")
 
 
 def clock_check(near: HostConditions, far: HostConditions, offset: ClockOffset | None) -> Check:
@@ -158,10 +158,10 @@ def traffic_check(
         yield Check(topic, "unknown", "this system does not count it", "")
         return
     passed_s = after.at_s - before.at_s
-    most_bps = max(after.received_bytes - before.received_bytes, after.sent_bytes - before.sent_bytes) * 8 / passed_s
-    said = f"{format_rate(most_bps)} on {after.name} just now"
-    if most_bps > (line_bps * _OTHER_SHARE if line_bps else _OTHER_BPS):
-        share = f" ({format_share(most_bps / line_bps)} of the line)" if line_bps else ""
+    max_bps = max(after.received_bytes - before.received_bytes, after.sent_bytes - before.sent_bytes) * 8 / passed_s
+    said = f"{format_rate(max_bps)} on {after.name} just now"
+    if max_bps > (line_bps * _OTHER_SHARE if line_bps else _OTHER_BPS):
+        share = f" ({format_share(max_bps / line_bps)} of the line)" if line_bps else ""
         yield Check(topic, "warning", f"{said}{share}", "End it: two tests at once spoil each other.")
     else:
         yield Check(topic, "ok", said)

@@ -157,7 +157,7 @@ class VirtualRig(_RigBase):
             raise ValueError("an impairment has a rate of its own: leave out shape")
         if self.shape and self.device == "wire":
             raise ValueError("a wire cannot be shaped: it has no queue; take a switch")
-        if self.shape and self.shape > min(self.rated, _MOST_SHAPED_BPS):
+        if self.shape and self.shape > min(self.rated, _MAX_SHAPED_BPS):
             raise ValueError("shape is to be at most the rated speed, and 34 Gb/s")
         return self
 
@@ -167,7 +167,7 @@ class VirtualRig(_RigBase):
         return SIDE_1, SIDE_2
 
 
-_MOST_SHAPED_BPS = 34e9
+_MAX_SHAPED_BPS = 34e9
 
 RigFile = SimulatedRig | PortsRig | VirtualRig
 RIG_FILE: TypeAdapter[RigFile] = TypeAdapter(Annotated[RigFile, Field(discriminator="kind")])

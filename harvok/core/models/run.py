@@ -23,7 +23,7 @@ from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpTest
 from harvok.core.tcp.reading import Reading
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.tcp import HalfInterval
+from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 
 RECORD_FORMAT: Final = "harvok-run"
@@ -99,7 +99,7 @@ class TrialRecord(Model):
 
     trial: Annotated[Trial, Field(discriminator="kind")]
     result: Annotated[TrialResult, Field(discriminator="kind")] | None = None
-    intervals: list[HalfInterval | UdpInterval] = []
+    intervals: list[TcpInterval | UdpInterval] = []
 
 
 class RunRecord(Model):

@@ -17,13 +17,13 @@ class Service(Model):
     frame_size: Annotated[int, Field(ge=64, le=65_535)] = 1518
     flows: Annotated[int, Field(ge=1, le=64)] = 1
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
-    most_loss: Share | None = None
-    most_delay: Duration | None = None
-    most_variation: Duration | None = None
+    max_loss: Share | None = None
+    max_delay: Duration | None = None
+    max_variation: Duration | None = None
 
-    def made(self) -> ServiceSpec:
+    def build(self) -> ServiceSpec:
         """The service as the procedures take it."""
-        limits = ServiceLimits(self.most_loss, self.most_delay, self.most_variation)
+        limits = ServiceLimits(self.max_loss, self.max_delay, self.max_variation)
         return ServiceSpec(self.committed, self.frame_size, None, self.name, self.flows, self.dscp, limits)
 
 

@@ -33,8 +33,8 @@ def back_to_back(
     implied_s = mean / most
     values = {
         "burst-mean": mean,
-        "burst-least": float(min(bursts)),
-        "burst-most": float(max(bursts)),
+        "burst-min": float(min(bursts)),
+        "burst-max": float(max(bursts)),
         "burst-deviation": statistics.stdev(bursts) if len(bursts) > 1 else 0.0,
         "buffer-time-implied": implied_s,
         "buffer-time": implied_s * (1 - throughput_fps / most),

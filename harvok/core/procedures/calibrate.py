@@ -98,7 +98,7 @@ def _floor(
         labels: dict[str, str] = {"direction": one.direction, "frame-size": size.name}
         if one.delay:
             figures += [
-                Figure("delay-floor", one.delay.least_s, labels),
+                Figure("delay-floor-min", one.delay.min_s, labels),
                 Figure("delay-floor-median", one.delay.median_s, labels),
                 Figure("delay-floor-p999", one.delay.p999_s, labels),
             ]

@@ -59,11 +59,11 @@ def figures_of(result: DelayTrialResult, labels: dict[str, str]) -> Iterator[Fig
     ordered = sorted(times)
     median, p99 = _quantile(ordered, 0.5), _quantile(ordered, 0.99)
     values: Sequence[tuple[str, float]] = (
-        ("two-way-delay-least", ordered[0]),
+        ("two-way-delay-min", ordered[0]),
         ("two-way-delay-median", median),
         ("two-way-delay-mean", sum(times) / len(times)),
         ("two-way-delay-p99", p99),
-        ("two-way-delay-most", ordered[-1]),
+        ("two-way-delay-max", ordered[-1]),
         ("two-way-variation-p99", p99 - ordered[0]),
     )
     yield from (Figure(quantity, value, labels) for quantity, value in values)

@@ -79,6 +79,6 @@ def _figures(result: FrameDirectionResult, labels: dict[str, str]) -> list[Figur
             Figure("latency-median", result.delay.median_s, labels),
             Figure("latency-mean", result.delay.mean_s, labels),
             Figure("latency-p999", result.delay.p999_s, labels),
-            Figure("latency-least", result.delay.least_s, labels),
+            Figure("latency-min", result.delay.min_s, labels),
         ]
     return figures

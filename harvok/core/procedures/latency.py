@@ -45,9 +45,9 @@ def _figures(results: list[FrameTrialResult], number: int, size: FrameSize) -> l
         "latency-tagged-mean": statistics.fmean(tagged),
         "latency-median": statistics.median(tagged),
         "latency-p999": tagged[min(int(len(tagged) * 0.999), len(tagged) - 1)],
-        "latency-least": min(tagged[0], *(d.least_s for d in delays)),
+        "latency-min": min(tagged[0], *(d.min_s for d in delays)),
         "latency-mean": statistics.fmean(d.mean_s for d in delays),
-        "latency-most": max(tagged[-1], *(d.most_s for d in delays)),
+        "latency-max": max(tagged[-1], *(d.max_s for d in delays)),
         "latency-jitter": statistics.fmean(d.jitter_s for d in delays),
     }
     return [Figure(quantity, value, labels) for quantity, value in values.items()]

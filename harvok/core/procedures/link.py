@@ -18,7 +18,7 @@ class LinkTest:
 
     trial: LinkTrial
     rated_bps: float | None = None
-    least_link_ups: int = 5
+    min_link_ups: int = 5
     kind: Literal["link"] = "link"
 
     @property
@@ -48,7 +48,7 @@ def figures_of(link_ups: Sequence[LinkEvent]) -> list[Figure]:
     figures = [Figure("link-ups", float(count), {"speed": speed}) for speed, count in counts.items()]
     speeds = [event.speed_bps for event in link_ups if event.speed_bps]
     if speeds:
-        figures.append(Figure("negotiated-speed-least", min(speeds)))
+        figures.append(Figure("negotiated-speed-min", min(speeds)))
     missed = sum(event.missed for event in link_ups)
     if missed:
         figures.append(Figure("link-flaps", float(missed)))

@@ -86,8 +86,8 @@ def _continuously(test: LoadTest, size: FrameSize, findings: FrameFindings) -> T
 
 
 def _steps(test: LoadTest, size: FrameSize) -> tuple[LoadStep, ...]:
-    most_fps = size.line_fps(test.settings.line_bps)
-    return tuple(LoadStep(share * most_fps, test.settings.full_s) for share in test.shares)
+    max_fps = size.line_fps(test.settings.line_bps)
+    return tuple(LoadStep(share * max_fps, test.settings.full_s) for share in test.shares)
 
 
 def _leave_out(findings: FrameFindings, size: FrameSize, load: str, why: str) -> None:
@@ -108,6 +108,6 @@ def _figures(
     yield Figure("forwarding-rate-l2", counts.forwarding_rate_fps * size.mean_bytes * 8, labels)
     yield Figure("frame-loss", counts.loss, labels)
     if delay:
-        yield Figure("latency-least", delay.least_s, labels)
+        yield Figure("latency-min", delay.min_s, labels)
         yield Figure("latency-median", delay.median_s, labels)
         yield Figure("latency-p999", delay.p999_s, labels)

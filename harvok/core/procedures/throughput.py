@@ -22,9 +22,9 @@ from harvok.core.procedures.search import Attempt, Outcome, Range, binary, guide
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
-_MOST_RETREATS = 4
-_BELOW_WHAT_WAS_HELD = 0.98
-_A_STEP_BACK = 0.9  # when it was not the load that the tester fell short of
+_MAX_RETREATS = 4
+_BELOW_HELD_LOAD = 0.98
+_STEP_BACK = 0.9  # when it was not the load that the tester fell short of
 
 
 @dataclass(slots=True)
@@ -48,14 +48,14 @@ def throughput(
     """
     line = size.line_fps(settings.line_bps)
     most, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
-    for retreat in range(_MOST_RETREATS + 1):
+    for retreat in range(_MAX_RETREATS + 1):
         try:
             found = yield from _search(settings, size, most, spent)
             break
         except TesterLimitError as limit:
-            if retreat == _MOST_RETREATS:
+            if retreat == _MAX_RETREATS:
                 raise
-            most *= limit.held_share * _BELOW_WHAT_WAS_HELD if limit.held_share < 1 else _A_STEP_BACK
+            most *= limit.held_share * _BELOW_HELD_LOAD if limit.held_share < 1 else _STEP_BACK
     mark: Mark = "tester-limit" if _by_tester(settings, size, found, most, spent) else ""
     figures = list(rate_figures("throughput", found, settings, size, mark))
     labels = {"frame-size": size.name}

@@ -17,12 +17,12 @@ from harvok.errors import TesterLimitError
 STEP_SHARES = (0.25, 0.5, 0.75, 1.0)
 """Of the committed rate: the configuration test of ITU-T Y.1564 §8.1."""
 ALL_TOGETHER = "all services"
-_MOST_RETREATS = 8
-_BELOW_WHAT_WAS_HELD = 0.98
-_A_STEP_BACK = 0.9  # at least: a host that is short by little now may be short by more in a moment
+_MAX_RETREATS = 8
+_BELOW_HELD_LOAD = 0.98
+_STEP_BACK = 0.9  # at least: a host that is short by little now may be short by more in a moment
 _NEAR = 0.95
 _TRIES = 3
-_A_LAPSE = 0.8
+_HELD_WITH_A_STALL = 0.8
 """A host that managed at least this share of a load had a lapse, and may hold it next time."""
 
 
@@ -147,7 +147,7 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
         readings = read_trial(trial, (yield trial), ip_version)
         held = [one.offered_fps / one.service.load_fps for one in readings if one.limit.kind == "sender"]
         tries.append((len(held), readings))
-        if not held or min(held) < _A_LAPSE:
+        if not held or min(held) < _HELD_WITH_A_STALL:
             break
     return min(tries, key=lambda one: one[0])[1]
 
@@ -166,18 +166,18 @@ def _take(findings: UdpFindings, readings: list[UdpReading], load: str) -> None:
 def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
     """The highest rate that arrives whole. Where the tester cannot hold a load, it searches below what it held."""
     spec = test.services[0]
-    most_bps, retreats = spec.rate_bps, 0
+    max_bps, retreats = spec.rate_bps, 0
     while True:
         attempts = _Attempts(test, pattern, spec, ip_version)
         try:
-            found_bps = yield from attempts.search(most_bps)
+            found_bps = yield from attempts.search(max_bps)
             break
         except TesterLimitError as limit:
             retreats += 1
-            if retreats > _MOST_RETREATS:
+            if retreats > _MAX_RETREATS:
                 raise
-            most_bps *= min(limit.held_share * _BELOW_WHAT_WAS_HELD, _A_STEP_BACK)
-    by_tester = (retreats and found_bps > _NEAR * most_bps) or attempts.failed_by_tester
+            max_bps *= min(limit.held_share * _BELOW_HELD_LOAD, _STEP_BACK)
+    by_tester = (retreats and found_bps > _NEAR * max_bps) or attempts.failed_by_tester
     mark: Mark = "tester-limit" if by_tester else ""
     for direction in pattern.directions:
         labels: dict[str, str] = {"direction": direction}
@@ -197,9 +197,9 @@ class _Attempts:
         self.best: list[UdpReading] = []
         self.failed_by_tester = False
 
-    def search(self, most_bps: float) -> Generator[UdpTrial, UdpTrialResult, float]:
+    def search(self, max_bps: float) -> Generator[UdpTrial, UdpTrialResult, float]:
         full_s = self._test.trial.duration_s
-        search = guided(Range(most_bps, self._test.resolution * most_bps, full_s, min(1.0, full_s)))
+        search = guided(Range(max_bps, self._test.resolution * max_bps, full_s, min(1.0, full_s)))
         lowest_failed = float("inf")
         attempt = next(search)
         while True:

@@ -17,8 +17,8 @@ from harvok.errors import BadQuantityError, UsageError
 Order = Literal["interleaved", "random"]
 Role = Literal["setting", "condition", "load"]
 SweptTest = TcpTest | UdpTest | LoadTest | FrameTest
-_MOST_VALUES = 100
-MOST_AXES = 2
+_MAX_VALUES = 100
+MAX_AXES = 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +147,7 @@ def parse_loads(text: str, test: str) -> tuple[float, ...]:
 def parse_axes(texts: Sequence[str], test: str) -> tuple[Axis, ...]:
     """The axes of a sweep, one or two different ones. Raises UsageError."""
     axes = tuple(parse_axis(text, test) for text in texts)
-    if not 1 <= len(axes) <= MOST_AXES or len({axis.name for axis in axes}) < len(axes):
+    if not 1 <= len(axes) <= MAX_AXES or len({axis.name for axis in axes}) < len(axes):
         raise UsageError("a sweep varies one or two different things", "Name each once.")
     return axes
 
@@ -188,7 +188,7 @@ def span(text: str, parse: Callable[[str], float]) -> list[tuple[str, float]]:
         raise wrong
     first, last, size = parse(first_text), parse(last_text), float(step)
     if by == "/":
-        if not 2 <= size <= _MOST_VALUES or size != int(size):
+        if not 2 <= size <= _MAX_VALUES or size != int(size):
             raise wrong
         numbers = [first + (last - first) * n / (size - 1) for n in range(int(size))]
     else:
@@ -203,7 +203,7 @@ def _multiplied(first: float, last: float, factor: float) -> Iterator[float]:
     """First, first × factor and so on up to last; or divided, down to it."""
     number, step = first, factor if last >= first else 1 / factor
     low, high = sorted((first, last))
-    for _ in range(_MOST_VALUES):
+    for _ in range(_MAX_VALUES):
         if not low * 0.9999 <= number <= high * 1.0001:
             return
         yield number

@@ -140,7 +140,7 @@ def _values(series: Series | None, quantity: str, direction: str) -> list[float]
 
 def bounds_of(swept: Swept, direction: str) -> dict[str, float]:
     """What arithmetic lets TCP through at a point, in b/s: by its window, by the loss that was set, by the line."""
-    rtts_s, segments = (_values(swept.series, name, direction) for name in ("rtt-least", "segment-payload"))
+    rtts_s, segments = (_values(swept.series, name, direction) for name in ("rtt-min", "segment-payload"))
     ceilings = _values(swept.series, "ceiling", direction)
     loss = swept.number(f"{direction}.loss", "loss")
     buffer_bytes, flows = swept.number("socket-buffer"), swept.number("flows") or 1.0

@@ -8,7 +8,7 @@ from harvok.core.ends import End, role_at
 from harvok.core.ethernet import IpVersion
 from harvok.core.tcp.ceiling import Segment
 from harvok.core.tcp.settling import Settling
-from harvok.core.trials.tcp import DirectionResult, HalfInterval, HalfSummary, TcpInfo
+from harvok.core.trials.tcp import DirectionResult, TcpInfo, TcpInterval, TcpSummary
 
 _TIMESTAMPS = 1  # bit of TcpInfo.options
 
@@ -39,7 +39,7 @@ class Evidence:
     sender_time: SenderTime | None
     retransmitted: float | None
     rtt_mean_s: float | None
-    rtt_least_s: float | None
+    rtt_min_s: float | None
     rtt_idle_s: float | None
     cwnd_bytes: float | None
     cwnd_growth: float | None
@@ -62,7 +62,7 @@ def gather(result: DirectionResult, settling: Settling) -> Evidence:
         sender_time=_sender_time(first, last),
         retransmitted=_retransmitted(first, last),
         rtt_mean_s=_mean([i.rtt_us for i in infos], 1e-6),
-        rtt_least_s=_least([i.least_rtt_us for i in infos]),
+        rtt_min_s=_min([i.min_rtt_us for i in infos]),
         rtt_idle_s=_idle_rtt_s(result.sender, infos),
         cwnd_bytes=_mean([_cwnd_bytes(i) for i in infos]),
         cwnd_growth=_cwnd_growth(result.sender_intervals),
@@ -83,13 +83,13 @@ def segment_of(infos: Sequence[TcpInfo], ip_version: IpVersion) -> Segment:
     )
 
 
-def _after_settling(intervals: Sequence[HalfInterval], from_s: float) -> list[HalfInterval]:
+def _after_settling(intervals: Sequence[TcpInterval], from_s: float) -> list[TcpInterval]:
     """The intervals that lie mostly after settling; the last one when none does."""
     kept = [i for i in intervals if (i.start_s + i.end_s) / 2 >= from_s]
     return kept or list(intervals[-1:])
 
 
-def _before(result: DirectionResult, kept: Sequence[HalfInterval]) -> list[TcpInfo]:
+def _before(result: DirectionResult, kept: Sequence[TcpInterval]) -> list[TcpInfo]:
     """Each flow's state just before the kept intervals: from the interval before, or from the handshake."""
     if not kept:
         return []
@@ -124,22 +124,22 @@ def _mean(values: Sequence[float | None], factor: float = 1.0) -> float | None:
     return statistics.fmean(known) * factor if known else None
 
 
-def _least(values: Sequence[int | None]) -> float | None:
+def _min(values: Sequence[int | None]) -> float | None:
     known = [v for v in values if v]
     return min(known) * 1e-6 if known else None
 
 
-def _idle_rtt_s(sender: HalfSummary | None, infos: Sequence[TcpInfo]) -> float | None:
+def _idle_rtt_s(sender: TcpSummary | None, infos: Sequence[TcpInfo]) -> float | None:
     """The smaller of the handshakes' RTT and the least RTT ever seen: the best that we know of the empty path."""
     handshakes = [c.handshake.rtt_us for c in sender.connections if c.handshake] if sender else []
-    return _least([*handshakes, *(i.least_rtt_us for i in infos)])
+    return _min([*handshakes, *(i.min_rtt_us for i in infos)])
 
 
 def _cwnd_bytes(info: TcpInfo) -> float | None:
     return info.cwnd_segments * info.mss_bytes if info.cwnd_segments and info.mss_bytes else None
 
 
-def _cwnd_growth(intervals: Sequence[HalfInterval]) -> float | None:
+def _cwnd_growth(intervals: Sequence[TcpInterval]) -> float | None:
     """Congestion window at the end over that at half time, all flows together."""
     if len(intervals) < 2:
         return None
@@ -167,7 +167,7 @@ def _cpu(result: DirectionResult, from_s: float) -> dict[End, Cpu]:
     return found
 
 
-def _smallest(half: HalfSummary | None, field: str) -> int | None:
+def _smallest(half: TcpSummary | None, field: str) -> int | None:
     return min((getattr(c, field) for c in half.connections), default=None) if half else None
 
 
@@ -177,5 +177,5 @@ def _ip_version(result: DirectionResult) -> IpVersion:
     return 6 if first.startswith("[") else 4
 
 
-def _congestion_control(sender: HalfSummary | None) -> str | None:
+def _congestion_control(sender: TcpSummary | None) -> str | None:
     return sender.connections[0].congestion_control if sender and sender.connections else None

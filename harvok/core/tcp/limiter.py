@@ -195,12 +195,12 @@ def _explains(window_bytes: float, case: Case) -> bool:
     One that would allow several times the goodput was shut because the receiver read slowly. And where a worker was
     short of CPU, queues lengthen the RTT, so that only the least RTT tells what the window allows.
     """
-    evidence, most_bps = case.evidence, _WINDOW_SLACK * case.flow_goodput_bps
-    if not evidence.rtt_mean_s or window_bytes * 8 / evidence.rtt_mean_s > most_bps:
+    evidence, max_bps = case.evidence, _WINDOW_SLACK * case.flow_goodput_bps
+    if not evidence.rtt_mean_s or window_bytes * 8 / evidence.rtt_mean_s > max_bps:
         return False
     if max((cpu.busiest_worker for cpu in evidence.cpu.values()), default=0.0) < _SPENT_WORKER:
         return True
-    return evidence.rtt_least_s is not None and window_bytes * 8 / evidence.rtt_least_s <= most_bps
+    return evidence.rtt_min_s is not None and window_bytes * 8 / evidence.rtt_min_s <= max_bps
 
 
 def _small_buffer(kind: LimiterKind, held: str, size_bytes: float, got: str, case: Case) -> Limiter:

@@ -56,7 +56,7 @@ def _values(
     payload_bytes = evidence.segment.payload_bytes
     yield "segment-payload", float(payload_bytes) if payload_bytes else None
     yield "retransmitted", evidence.retransmitted
-    yield "rtt-least", evidence.rtt_least_s
+    yield "rtt-min", evidence.rtt_min_s
     yield "rtt-mean", evidence.rtt_mean_s
     if evidence.rtt_idle_s and evidence.rtt_mean_s:
         yield "buffer-delay", evidence.rtt_mean_s / evidence.rtt_idle_s - 1

@@ -9,7 +9,7 @@ from typing import Literal
 
 from harvok.core.ends import Direction
 
-MOST_STEPS = 64
+MAX_STEPS = 64
 """What a rig has to carry in one trial."""
 
 
@@ -61,11 +61,11 @@ class DelaySummary:
     `distribution` is (upper edge in s, frames) of each bin that has any."""
 
     counted: int
-    least_s: float
+    min_s: float
     mean_s: float
     median_s: float
     p999_s: float
-    most_s: float
+    max_s: float
     jitter_s: float
     resolution: float
     distribution: list[tuple[float, int]] = field(default_factory=list)

@@ -56,7 +56,7 @@ class TcpInfo:
     path_mtu_bytes: int | None = None
     rtt_us: int | None = None
     rtt_variation_us: int | None = None
-    least_rtt_us: int | None = None
+    min_rtt_us: int | None = None
     cwnd_segments: int | None = None
     peer_window_bytes: int | None = None
     delivery_rate_bps: float | None = None
@@ -70,7 +70,7 @@ class TcpInfo:
 
 
 @dataclass(frozen=True, slots=True)
-class HalfInterval:
+class TcpInterval:
     """One interval of one half of one direction.
 
     `ticks` are (seconds since the origin, payload bytes of all flows since the origin); `flow_bytes` the payload
@@ -107,7 +107,7 @@ class Connection:
 
 
 @dataclass(frozen=True, slots=True)
-class HalfSummary:
+class TcpSummary:
     """What one half of one direction says at its end. `elapsed_s` runs from the half's own origin."""
 
     direction: Direction
@@ -123,10 +123,10 @@ class DirectionResult:
     """Both halves of one direction. The two interval lists need not be of one length when a test broke off."""
 
     direction: Direction
-    sender_intervals: list[HalfInterval]
-    receiver_intervals: list[HalfInterval]
-    sender: HalfSummary | None = None
-    receiver: HalfSummary | None = None
+    sender_intervals: list[TcpInterval]
+    receiver_intervals: list[TcpInterval]
+    sender: TcpSummary | None = None
+    receiver: TcpSummary | None = None
 
     @property
     def ticks(self) -> list[tuple[float, int]]:

@@ -97,9 +97,9 @@ class UdpInterval:
     reordered: int = 0
     longest_run: int = 0
     jitter_s: float | None = None
-    least_transit_s: float | None = None
+    min_transit_s: float | None = None
     mean_transit_s: float | None = None
-    most_transit_s: float | None = None
+    max_transit_s: float | None = None
     cpu: CpuUse | None = None
 
     @property
@@ -119,9 +119,9 @@ class TransitSummary:
     """
 
     counted: int
-    least_s: float
+    min_s: float
     mean_s: float
-    most_s: float
+    max_s: float
     variation_median_s: float
     variation_p99_s: float
     variation_p999_s: float

@@ -60,7 +60,7 @@ class UdpReading:
     batch: int
     limit: Limit
     transit: TransitSummary | None
-    least_delay_s: float | None
+    min_delay_s: float | None
     mean_delay_s: float | None
     clock_error_s: float | None
 
@@ -120,7 +120,7 @@ def _read(
     ahead_s = _receiver_ahead_s(result.direction, clock)
     delays_s: tuple[float | None, float | None] = (None, None)
     if transit is not None and ahead_s is not None:
-        delays_s = transit.least_s - ahead_s, transit.mean_s - ahead_s
+        delays_s = transit.min_s - ahead_s, transit.mean_s - ahead_s
     return UdpReading(
         direction=result.direction,
         service=service,
@@ -138,7 +138,7 @@ def _read(
         batch=max((flow.batch for flow in sent), default=1),
         limit=_limit(service, sent, received, offered_fps),
         transit=transit,
-        least_delay_s=delays_s[0],
+        min_delay_s=delays_s[0],
         mean_delay_s=delays_s[1],
         clock_error_s=clock.error_s if clock else None,
     )
@@ -187,9 +187,9 @@ def _together(transits: Sequence[TransitSummary]) -> TransitSummary | None:
 
     return TransitSummary(
         counted=sum(one.counted for one in transits),
-        least_s=min(one.least_s for one in transits),
+        min_s=min(one.min_s for one in transits),
         mean_s=mean("mean_s"),
-        most_s=max(one.most_s for one in transits),
+        max_s=max(one.max_s for one in transits),
         variation_median_s=mean("variation_median_s"),
         variation_p99_s=max(one.variation_p99_s for one in transits),
         variation_p999_s=max(one.variation_p999_s for one in transits),
@@ -255,7 +255,7 @@ def _values(reading: UdpReading) -> Iterator[tuple[str, float | None]]:
     yield "datagram-reordered", reading.reordered / reading.sent if reading.sent else None
     yield "loss-run-longest", float(reading.longest_run)
     yield "socket-drops", reading.socket_drops / reading.sent if reading.sent else None
-    yield "one-way-delay-least", reading.least_delay_s
+    yield "one-way-delay-min", reading.min_delay_s
     yield "one-way-delay-mean", reading.mean_delay_s
     yield "clock-error", reading.clock_error_s
     if transit and transit.counted > 1:

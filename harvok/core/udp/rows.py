@@ -22,7 +22,7 @@ class UdpRow:
     @property
     def variation_s(self) -> float | None:
         """How far apart the fastest and the slowest datagram of the interval were."""
-        least, most = self.received.least_transit_s, self.received.most_transit_s
+        least, most = self.received.min_transit_s, self.received.max_transit_s
         return None if least is None or most is None else most - least
 
 

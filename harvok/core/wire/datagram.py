@@ -19,7 +19,7 @@ import struct
 from harvok.core.wire.hello import HELLO_BYTES
 
 HEAD_BYTES = 18
-MOST_PAYLOAD_BYTES = 65_507 - 20  # the largest IP packet, less UDP's header and IPv6's
+MAX_PAYLOAD_BYTES = 65_507 - 20  # the largest IP packet, less UDP's header and IPv6's
 TRIAL_TAG_BYTES = 2
 CHALLENGE_BYTES = 16
 ANSWER_BYTES = HELLO_BYTES + 32

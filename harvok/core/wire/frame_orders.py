@@ -7,7 +7,7 @@ import json
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
-from harvok.core.wire.test_frame import FrameIp
+from harvok.core.wire.frame import FrameIp
 
 
 @dataclass(frozen=True, slots=True)

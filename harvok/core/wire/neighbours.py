@@ -7,7 +7,7 @@ import ipaddress
 import struct
 from dataclasses import dataclass
 
-from harvok.core.wire.test_frame import internet_sum
+from harvok.core.wire.frame import internet_sum
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
@@ -18,7 +18,7 @@ _ICMPV6 = 58
 _SOLICIT, _ADVERTISE = 135, 136  # RFC 4861 §4.3, §4.4
 _SOURCE_OPTION, _TARGET_OPTION = 1, 2
 _NO_ROUTER_SOLICITED_OVERRIDE = 0x6000_0000
-_LEAST = 60
+_MIN = 60
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +68,7 @@ def read(frame: bytes) -> Question | Answer | None:
 
 def _arp(code: int, own_mac: bytes, own: Address, their_mac: bytes, their: Address, towards: bytes) -> bytes:
     body = _ARP_HEAD + struct.pack(">H", code) + own_mac + own.packed + their_mac + their.packed
-    return (towards + own_mac + _ARP.to_bytes(2, "big") + body).ljust(_LEAST, b"\0")
+    return (towards + own_mac + _ARP.to_bytes(2, "big") + body).ljust(_MIN, b"\0")
 
 
 def _read_arp(frame: bytes) -> Question | Answer | None:

@@ -10,7 +10,7 @@ import struct
 from dataclasses import dataclass
 
 PLAIN_BYTES, AUTHENTICATED_BYTES = 44, 112
-LEAST_BYTES = 41
+MIN_BYTES = 41
 """What a TWAMP Light reflector needs at least for its answer (RFC 8762 §4.6): such senders are answered too."""
 STAMP_PORT = 862
 
@@ -92,7 +92,7 @@ def encode_sender(packet: SenderPacket, key: bytes | None = None) -> bytes:
 
 def decode_sender(raw: bytes, key: bytes | None = None) -> SenderPacket | None:
     """What a reflector got; None for what is no packet of this mode, or not sealed with the key."""
-    if len(raw) < (LEAST_BYTES if key is None else AUTHENTICATED_BYTES) or (key and not _is_sealed(raw, key)):
+    if len(raw) < (MIN_BYTES if key is None else AUTHENTICATED_BYTES) or (key and not _is_sealed(raw, key)):
         return None
     number, stamp, error, ssid = (_SENT if key is None else _SENT_AUTHENTICATED).unpack_from(raw)
     return SenderPacket(number, from_ntp(stamp), error, ssid)
@@ -116,7 +116,7 @@ def encode_reflector(packet: ReflectorPacket, request: bytes, key: bytes | None 
 
 def decode_reflector(raw: bytes, key: bytes | None = None) -> ReflectorPacket | None:
     """What a sender got back; None for what is no answer of this mode, or not sealed with the key."""
-    if len(raw) < (LEAST_BYTES if key is None else AUTHENTICATED_BYTES) or (key and not _is_sealed(raw, key)):
+    if len(raw) < (MIN_BYTES if key is None else AUTHENTICATED_BYTES) or (key and not _is_sealed(raw, key)):
         return None
     if key is None:
         number, stamp, error, ssid, received, of, of_stamp, of_error, _, ttl = _REFLECTED.unpack_from(raw)

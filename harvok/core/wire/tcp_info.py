@@ -16,7 +16,7 @@ _FIELDS: dict[str, tuple[int, str, int]] = {
     "cwnd_segments": (80, "I", 1),
     "retransmitted_segments": (100, "I", 1),
     "acked_bytes": (120, "Q", 1),
-    "least_rtt_us": (148, "I", 1),
+    "min_rtt_us": (148, "I", 1),
     "delivery_rate_bps": (160, "Q", 8),
     "busy_us": (168, "Q", 1),
     "window_limited_us": (176, "Q", 1),
@@ -36,6 +36,6 @@ def decode_tcp_info(raw: bytes) -> TcpInfo:
     for name, (offset, form, factor) in _FIELDS.items():
         if offset + struct.calcsize(form) <= len(raw):
             values[name] = struct.unpack_from("=" + form, raw, offset)[0] * factor
-    if values.get("least_rtt_us") == _UNKNOWN_RTT:
-        del values["least_rtt_us"]
+    if values.get("min_rtt_us") == _UNKNOWN_RTT:
+        del values["min_rtt_us"]
     return TcpInfo(**values)

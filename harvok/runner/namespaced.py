@@ -22,7 +22,7 @@ _BOOK = "within.sqlite"
 
 
 @dataclass(frozen=True, slots=True)
-class Room:
+class HostNamespaces:
     """A namespace, by the paths to enter in order; what the end in it is called, and its address."""
 
     namespaces: tuple[str, ...]
@@ -30,19 +30,21 @@ class Room:
     address: str
 
 
-def rooms(near: Sequence[str], far: Sequence[str], names: tuple[str, str]) -> tuple[Room, Room]:
+def host_namespaces(
+    near: Sequence[str], far: Sequence[str], names: tuple[str, str]
+) -> tuple[HostNamespaces, HostNamespaces]:
     """The near and the far room, by their namespaces."""
     here, there = (address.partition("/")[0] for address in ADDRESSES)
-    return Room(tuple(near), names[0], here), Room(tuple(far), names[1], there)
+    return HostNamespaces(tuple(near), names[0], here), HostNamespaces(tuple(far), names[1], there)
 
 
-def _inside(room: Room, *words: str) -> list[str]:
+def _inside(room: HostNamespaces, *words: str) -> list[str]:
     program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
     return [sys.executable, "-m", "harvok.host.enter", ":".join(room.namespaces), program, *words]
 
 
 @contextmanager
-def station_in(room: Room) -> Iterator[str]:
+def station_in(room: HostNamespaces) -> Iterator[str]:
     """A station in a room; yields its token. Raises NearEndError when none comes up."""
     token = secrets.token_hex(8)
     words = ["station", "--host", room.address, "--name", room.name, "--token", token]
@@ -57,7 +59,9 @@ def station_in(room: Room) -> Iterator[str]:
         process.communicate()
 
 
-def run_in(room: Room, words: Sequence[str], token: str, logbook: str, typed: Sequence[str], folder: Path) -> int:
+def run_in(
+    room: HostNamespaces, words: Sequence[str], token: str, logbook: str, typed: Sequence[str], folder: Path
+) -> int:
     """Runs a `harvok` command in a room, which shows itself on this terminal; returns its exit code.
 
     Its runs come into the user's logbook. `folder` stands for the temporary one: this process holds the host's lock.

@@ -10,12 +10,12 @@ from collections.abc import Iterator
 from enum import Enum
 
 from harvok.clock import Clock
-from harvok.core.models.control import Fault, HalfResult, PreparedHalf, Progress
+from harvok.core.models.control import FarEndResult, Fault, PreparedTrial, Progress
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES
 from harvok.errors import HarvokError, LimitError, ProtocolError
 from harvok.host.cpu import Meter
-from harvok.traffic.half import Half
-from harvok.traffic.table import AnyInterval, FlowTrial, make_half, open_gate
+from harvok.traffic.table import AnyInterval, FlowTrial, make_trial_end, open_listener
+from harvok.traffic.trial_end import TrialEnd
 
 _ADMISSION_TIMEOUT_S = 10.0
 _KEEP_ALIVE_S = 1.0
@@ -53,7 +53,7 @@ def next_state(state: State, event: str) -> State:
     return _NEXT[state, event]
 
 
-class FarHalf:
+class FarEnd:
     """The far half of one trial, from preparing it to releasing it."""
 
     def __init__(self, trial: FlowTrial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
@@ -65,24 +65,24 @@ class FarHalf:
         self._state = State.PREPARED
         self._lock = threading.Lock()
         self._progress: queue.SimpleQueue[Progress] = queue.SimpleQueue()
-        self._half: Half | None = None
-        self._gate = open_gate(trial, self._trial_id, self._key, host, data_port)
+        self._trial_end: TrialEnd | None = None
+        self._flow_listener = open_listener(trial, self._trial_id, self._key, host, data_port)
 
     @property
-    def prepared(self) -> PreparedHalf:
+    def prepared(self) -> PreparedTrial:
         """What the near end needs to open its data connections."""
-        return PreparedHalf(trial_id=self._trial_id.hex(), key=self._key.hex(), data_port=self._data_port)
+        return PreparedTrial(trial_id=self._trial_id.hex(), key=self._key.hex(), data_port=self._data_port)
 
     def start(self) -> None:
         """Begins, once every data connection is there. Raises FarEndError when one is missing."""
         with self._lock:
             self._state = next_state(self._state, "start")
-            sockets = self._gate.sockets(_ADMISSION_TIMEOUT_S)
-            self._gate.close()
-            self._half = make_half("far", self._trial, sockets, self._trial_id, self._clock)
-            self._half.begin("receiver", Meter, self._tell)
-            self._half.begin("sender", Meter, self._tell)
-        threading.Thread(target=self._finish, args=[self._half], daemon=True).start()
+            sockets = self._flow_listener.sockets(_ADMISSION_TIMEOUT_S)
+            self._flow_listener.close()
+            self._trial_end = make_trial_end("far", self._trial, sockets, self._trial_id, self._clock)
+            self._trial_end.begin("receiver", Meter, self._tell)
+            self._trial_end.begin("sender", Meter, self._tell)
+        threading.Thread(target=self._finish, args=[self._trial_end], daemon=True).start()
 
     def progress(self) -> Iterator[Progress | None]:
         """Intervals as they come, then the end; None now and then, so that a silent line is a broken one."""
@@ -99,12 +99,12 @@ class FarHalf:
             if message.over:
                 return
 
-    def result(self) -> HalfResult:
+    def result(self) -> FarEndResult:
         """What this half saw; while it still runs, what it has seen so far."""
         with self._lock:
             self._state = next_state(self._state, "result")
-            assert self._half
-            return HalfResult(summaries=list(self._half.summaries()))
+            assert self._trial_end
+            return FarEndResult(summaries=list(self._trial_end.summaries()))
 
     def release(self) -> None:
         """Ends everything that is left of this half; may be called again."""
@@ -113,14 +113,14 @@ class FarHalf:
             self._state = next_state(self._state, "release")
             if already:
                 return
-            self._gate.close()
-            if self._half:
-                self._half.close()
+            self._flow_listener.close()
+            if self._trial_end:
+                self._trial_end.close()
 
     def _tell(self, interval: AnyInterval) -> None:
         self._progress.put(Progress(interval=interval))
 
-    def _finish(self, half: Half) -> None:
+    def _finish(self, half: TrialEnd) -> None:
         """Waits for the end of the half, or for the longest test that the station's keeper allows."""
         fault: HarvokError | None = None
         try:

@@ -19,7 +19,7 @@ class _Holder:
     lease_until_ns: int
 
 
-class Desk:
+class Sessions:
     """Hands the station out and takes it back. Safe to call from several threads."""
 
     def __init__(self, clock: Clock) -> None:

@@ -14,17 +14,17 @@ LENT_PORTS, CHANGED_FEATURES = "harvok-lent-ports.json", "harvok-changed-ports.j
 KERNEL_IMPAIRMENT = "harvok-kernel-impairment.json"
 
 
-def notes_path(name: str) -> Path:
+def cleanup_path(name: str) -> Path:
     """Where notes of that name are."""
     return Path(tempfile.gettempdir()) / name
 
 
-def write_notes(notes: Path, told: Mapping[str, Any]) -> None:
+def write_cleanup(notes: Path, told: Mapping[str, Any]) -> None:
     """Writes down what is about to be changed, and that this process holds it."""
     notes.write_text(json.dumps({"holder": os.getpid(), **told}))
 
 
-def read_notes(notes: Path) -> dict[str, Any] | None:
+def read_cleanup(notes: Path) -> dict[str, Any] | None:
     """What a killed process wrote down; None when there is nothing, its holder lives, or this user could not put it
     back."""
     try:

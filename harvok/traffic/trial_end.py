@@ -25,7 +25,7 @@ class Watch(Protocol):
     def close(self) -> None: ...
 
 
-class Half:
+class TrialEnd:
     """Its flows in every direction, their workers, and a watcher for each direction.
 
     `watches` are made here, one after the other, so that those which are there are closed when one cannot be;

@@ -28,7 +28,7 @@ _HOP_LIMIT = 64
 STREAM_BYTES, SLOT_BYTES = 4, 2
 _STREAM = struct.Struct(">IH")
 _MARK = struct.Struct(">IQ")
-MOST_SLOTS = 1 << 16
+MAX_SLOTS = 1 << 16
 UDP6_CHECKSUM_AT = ETHERNET_HEADER_BYTES + 40 + 6
 """Where the UDP checksum of an IPv6 frame stands."""
 
@@ -65,7 +65,7 @@ def mark_bytes(ip: FrameIp) -> int:
     return _MARK.size + (2 if ip == 6 else 0)
 
 
-def least_frame_bytes(ip: FrameIp) -> int:
+def min_frame_bytes(ip: FrameIp) -> int:
     """The smallest frame size, FCS counted, that holds all headers: 64, or 86 with IPv6."""
     return max(mark_offset(ip) + mark_bytes(ip) + FCS_BYTES, 64)
 

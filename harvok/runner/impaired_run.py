@@ -13,16 +13,16 @@ from harvok.errors import UsageError
 from harvok.host.namespaces import DEVICE_PORTS, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.virtual import VirtualDevice
-from harvok.runner.impair import Desk, desk_path, only_one
+from harvok.runner.impair import ImpairmentControl, control_path, only_one
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.rooms import ADDRESSES, rooms, run_in, station_in
+from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
 
 COMMANDS = ("tcp", "udp", "delay", "sweep", "run")
 _NAMES = ("dome", "hall")
 
 
 @dataclass(frozen=True, slots=True)
-class TryRequest:
+class ImpairedRunRequest:
     """Everything that `harvok impair try` was asked for. `words` are a command of Harvok's without its station."""
 
     file: ImpairmentFile
@@ -32,8 +32,8 @@ class TryRequest:
     wait_s: float = 0.0
 
 
-def try_out(
-    request: TryRequest, notice: Callable[[str], None], clock: Clock = SYSTEM
+def run_across(
+    request: ImpairedRunRequest, notice: Callable[[str], None], clock: Clock = SYSTEM
 ) -> tuple[int, ImpairmentReport | None]:
     """Runs the command across the impairment; returns its exit code, and what the bridge did meanwhile.
 
@@ -44,13 +44,13 @@ def try_out(
         what = f"a test across {request.file.name}"
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        door = stack.enter_context(only_one(desk_path(str(folder))))
+        listener = stack.enter_context(only_one(control_path(str(folder))))
         spec = DeviceSpec("hosts", addresses=((ADDRESSES[0],), (ADDRESSES[1],)))
         built = stack.enter_context(VirtualDevice(spec)).built
         outside = built.namespaces[:-1]
         path = stack.enter_context(ImpairedPath(DEVICE_PORTS, request.file.plan(), [*outside, built.device]))
-        Desk(door, path, request.file, DEVICE_PORTS)
-        near, far = rooms(built.namespaces, [*outside, built.other], _NAMES)
+        ImpairmentControl(listener, path, request.file, DEVICE_PORTS)
+        near, far = host_namespaces(built.namespaces, [*outside, built.other], _NAMES)
         token = stack.enter_context(station_in(far))
         code = run_in(near, words, token, request.logbook, request.command, folder)
         return code, path.stop()

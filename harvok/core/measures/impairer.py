@@ -20,7 +20,7 @@ _FINE = 1024
 
 
 @dataclass(frozen=True, slots=True)
-class Fates:
+class FrameOutcomes:
     """What becomes of each frame of a portion. Dropped ones have a `due_ns` without meaning."""
 
     lost: Mask
@@ -35,7 +35,7 @@ class Fates:
         return ~(self.lost | self.queue_drops)
 
 
-class Fate:
+class FrameImpairer:
     """One direction of an impairment, with what it remembers from frame to frame."""
 
     def __init__(self, impairment: Impairment, seed: int) -> None:
@@ -46,9 +46,9 @@ class Fate:
         self._free = 0  # when the queue will be empty: since the first frame, in units of 1/1024 ns
         self._base_ns: int | None = None
         self._last_due_ns = 0
-        self.become(impairment)
+        self.apply(impairment)
 
-    def become(self, impairment: Impairment) -> None:
+    def apply(self, impairment: Impairment) -> None:
         """Changes what is done from the next frame on; queue and order carry over."""
         self.impairment = impairment
         self._recorded_ns = np.array(impairment.recorded_s) * 1e9
@@ -73,7 +73,7 @@ class Fate:
             self._last_due_ns = int(due_ns[-1])
         return due_ns
 
-    def decide(self, at_ns: Times, frame_bytes: NDArray[np.int64]) -> Fates:
+    def decide(self, at_ns: Times, frame_bytes: NDArray[np.int64]) -> FrameOutcomes:
         """The fates of frames that arrived at `at_ns`, in order; `frame_bytes` without FCS."""
         one, count = self.impairment, len(at_ns)
         lost = self._befalls("loss", one.loss, count) | self._burst_losses(count)
@@ -87,7 +87,7 @@ class Fate:
                 self._last_due_ns = int(due_ns[-1])
         if one.reordering:
             due_ns = due_ns + held_back * int(one.reorder_by_s * 1e9)
-        return Fates(
+        return FrameOutcomes(
             lost=lost,
             queue_drops=queue_drops,
             due_ns=due_ns,

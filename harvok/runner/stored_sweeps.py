@@ -7,7 +7,7 @@ from itertools import permutations
 from harvok.core.judgement.sample import Series
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.sweeps.axes import MOST_AXES, Point, Role, Setting, axes_of, is_impairment, parse_axis, point_name
+from harvok.core.sweeps.axes import MAX_AXES, Point, Role, Setting, axes_of, is_impairment, parse_axis, point_name
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
 from harvok.errors import NothingFoundError, UsageError
 from harvok.logbook.store import Logbook
@@ -18,7 +18,7 @@ BASELINES = ("baseline-before", "baseline-after")
 
 
 @dataclass(frozen=True, slots=True)
-class KeptSweep:
+class StoredSweep:
     """A sweep as the logbook has it. `records` by the last part of the name of their series."""
 
     name: str
@@ -50,7 +50,7 @@ def is_sweep(logbook: Logbook, name: str) -> bool:
     return f"{name}.{BASELINES[0]}" in logbook.series()
 
 
-def kept_sweep(logbook: Logbook, name: str) -> KeptSweep:
+def stored_sweep(logbook: Logbook, name: str) -> StoredSweep:
     """The sweep of that name. Raises NothingFoundError."""
     parts = [one.removeprefix(f"{name}.") for one in logbook.series() if one.startswith(f"{name}.")]
     if BASELINES[0] not in parts:
@@ -69,7 +69,7 @@ def kept_sweep(logbook: Logbook, name: str) -> KeptSweep:
             fixed = tuple(one for one in settings if one not in point)
             found[part] = Swept(point, as_series(f"{name}.{part}", records[part]), fixed)
     varied = {setting.name for swept in found.values() for setting in swept.point}
-    return KeptSweep(
+    return StoredSweep(
         name=name,
         test=test,
         roles={axis: role for axis, role in roles.items() if axis in varied},
@@ -96,7 +96,7 @@ def _settings(record: RunRecord, test: str, roles: dict[str, Role]) -> Iterator[
 
 def _point_called(part: str, settings: Sequence[Setting]) -> Point | None:
     """Those settings that the name of a series is made of; None where it is none of a point."""
-    for count in range(1, MOST_AXES + 1):
+    for count in range(1, MAX_AXES + 1):
         for point in permutations(settings, count):
             if point_name(point) == part:
                 return point
