@@ -23,7 +23,7 @@ from harvok.host.namespaces import DEVICE_PORTS, TESTER_PORTS, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.ports import FramePorts, Wiring
 from harvok.rigs.virtual import VirtualDevice
-from harvok.traffic.process import enter
+from harvok.worker.child import enter_namespaces
 
 _SOURCE = Path(__file__).with_name("bridge_reference.c")
 _LADDER_KFPS = (50, 100, 200, 300, 400, 500, 600, 700, 800, 1000, 1500)
@@ -43,7 +43,7 @@ def carriers(program: Path, namespaces: list[str], delay_s: float) -> dict[str, 
     @contextlib.contextmanager
     def reference() -> Iterator[int]:
         words = [str(program), *DEVICE_PORTS, str(round(delay_s * 1e9)), _A_WHILE_S]
-        process = subprocess.Popen(words, stdout=subprocess.PIPE, preexec_fn=lambda: enter(namespaces))
+        process = subprocess.Popen(words, stdout=subprocess.PIPE, preexec_fn=lambda: enter_namespaces(namespaces))
         try:
             assert process.stdout
             process.stdout.readline()
@@ -76,8 +76,8 @@ def highest_whole_fps(ports: FramePorts, carrier: Carrier, size: int, seconds: f
             results = [trial(ports, size, load * 1e3, seconds) for _ in range(_TRIES)]
             whole = [one.offered_load_fps for one in results if not one.lost_frames]
             if not whole:
-                least = min(results, key=lambda one: one.loss)
-                return best, f"lost {least.loss * 100:.2g} % at {least.offered_load_fps / 1e3:.0f} k"
+                minimum = min(results, key=lambda one: one.loss)
+                return best, f"lost {minimum.loss * 100:.2g} % at {minimum.offered_load_fps / 1e3:.0f} k"
             best = max(best, *whole)
     return best, "all the sender offered"
 

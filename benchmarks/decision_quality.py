@@ -54,7 +54,7 @@ def series(name: str, level: float, repeats: int, first: int, step: int, noise: 
 def share(verdict: str, loss: float, repeats: int, noise: Noise, deviation: float, pairs: int, paired: bool) -> float:
     """How often a true loss gets a verdict."""
     rng = random.Random(1)
-    criterion = Criterion("goodput-settled", "b", largest_regression=_MARGIN, against="a")
+    criterion = Criterion("goodput-settled", "b", max_regression=_MARGIN, against="a")
     hits = 0
     for _ in range(pairs):
         step, start = (2, 1) if paired else (1, repeats)

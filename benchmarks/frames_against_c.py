@@ -23,7 +23,7 @@ from harvok.host.cpu import usable_cores
 from harvok.host.namespaces import TESTER_PORTS
 from harvok.rigs.ports import FramePorts
 from harvok.rigs.virtual import VirtualPorts
-from harvok.traffic.process import enter
+from harvok.worker.child import enter_namespaces
 
 _SOURCE = Path(__file__).with_name("frames_reference.c")
 _FLAT_OUT_FPS = 1e9
@@ -46,7 +46,7 @@ def reference(program: Path, namespaces: list[str], size: int, seconds: float) -
     def start(core: int, *arguments: str) -> "subprocess.Popen[str]":
         def prepare() -> None:
             os.sched_setaffinity(0, {core})
-            enter(namespaces)
+            enter_namespaces(namespaces)
 
         return subprocess.Popen([str(program), *arguments], stdout=subprocess.PIPE, text=True, preexec_fn=prepare)
 
@@ -61,10 +61,10 @@ def reference(program: Path, namespaces: list[str], size: int, seconds: float) -
 def harvok(ports: FramePorts, size: int, seconds: float) -> Round:
     """One round of Harvok: a trial at a load that nobody can hold."""
     workers = ports._engine._workers
-    before_s = _cpu_s(workers[1]._process.pid) if 1 in workers else 0.0
+    before_s = _cpu_s(workers[1].pid) if 1 in workers else 0.0
     trial = FrameTrial((size,), (LoadStep(_FLAT_OUT_FPS, seconds),), pause_s=1.0)
     (one,) = ports.run(trial, Observer()).directions
-    cpu_s = _cpu_s(workers[1]._process.pid) - before_s
+    cpu_s = _cpu_s(workers[1].pid) - before_s
     return Round(one.offered_load_fps, cpu_s / one.received_frames * 1e6, one.lost_frames)
 
 

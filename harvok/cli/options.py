@@ -1,10 +1,13 @@
-"""Option types that several commands share: quantities with their units, names, and where the logbook is."""
+"""What options are read with, and those that stand alone: quantities with their units, the logbook, JSON.
+
+Options that several commands share are declared once, as bundles: see harvok.cli.bundles.
+"""
 
 import json
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, TypeVar
+from typing import Annotated, Any, TypeVar
 
 import typer
 
@@ -16,17 +19,24 @@ from harvok.core.units import (
     parse_rate_bps,
     parse_size_bytes,
 )
-from harvok.errors import BadQuantityError
+from harvok.errors import BadQuantityError, UsageError
 
 NumberT = TypeVar("NumberT", int, float)
+
+DAY_S = 86400.0
+WHAT, SEARCH, SOCKETS = "What to measure", "Trials and search", "Sockets, at both ends"
+PATH, RUNS = "Reaching the station", "Runs and their labels"
 
 
 def _within(
     parse: Callable[[str], NumberT], show: Callable[[float], str], low: float, high: float
-) -> Callable[[str], NumberT]:
-    """A parser that also refuses what lies outside `low` to `high`, saying what it wants."""
+) -> Callable[[Any], NumberT]:
+    """A parser that also refuses what lies outside `low` to `high`, saying what it wants. Defaults are numbers."""
 
-    def parser(text: str) -> NumberT:
+    def parser(text: Any) -> NumberT:
+        if not isinstance(text, str):
+            default: NumberT = text
+            return default
         try:
             value = parse(text)
         except BadQuantityError as error:
@@ -38,23 +48,25 @@ def _within(
     return parser
 
 
-def rate(low_bps: float = 1e3, high_bps: float = 10e12) -> Callable[[str], float]:
+def rate(low_bps: float = 1e3, high_bps: float = 10e12) -> Callable[[Any], float]:
     """Parses a rate such as 1G."""
     return _within(parse_rate_bps, format_rate, low_bps, high_bps)
 
 
-def size(low_bytes: int, high_bytes: int) -> Callable[[str], int]:
+def size(low_bytes: int, high_bytes: int) -> Callable[[Any], int]:
     """Parses a size such as 64k or 4Mi."""
     return _within(parse_size_bytes, format_size, low_bytes, high_bytes)
 
 
-def duration(low_s: float, high_s: float) -> Callable[[str], float]:
+def duration(low_s: float, high_s: float) -> Callable[[Any], float]:
     """Parses a time such as 10s."""
     return _within(parse_duration_s, format_span, low_s, high_s)
 
 
-def percent(text: str) -> float:
+def percent(text: Any) -> float:
     """Parses a percentage, with or without its sign, into a ratio."""
+    if not isinstance(text, str):
+        return float(text)
     number = text.strip().removesuffix("%").strip()
     try:
         value = float(number)
@@ -63,6 +75,23 @@ def percent(text: str) -> float:
     if not 0 <= value <= 100:
         raise typer.BadParameter(f"{text} is outside 0 to 100 %")
     return value / 100
+
+
+def time_option(low_s: float, high_s: float, text: str, panel: str | None = None, default: str | bool = True) -> Any:
+    """An option that takes a time; `default` is how its default is shown."""
+    return typer.Option(
+        parser=duration(low_s, high_s), metavar="TIME", help=text, rich_help_panel=panel, show_default=default
+    )
+
+
+def rate_option(text: str, panel: str | None = None) -> Any:
+    """An option that takes a rate."""
+    return typer.Option(parser=rate(), metavar="RATE", help=text, rich_help_panel=panel)
+
+
+def percent_option(text: str, panel: str | None = None, default: str | bool = True) -> Any:
+    """An option that takes a percentage."""
+    return typer.Option(parser=percent, metavar="PERCENT", help=text, rich_help_panel=panel, show_default=default)
 
 
 def attributes(pairs: list[str]) -> dict[str, str]:
@@ -99,6 +128,14 @@ def default_logbook() -> str:
     return str(Path(user_data_path("harvok")) / "logbook.sqlite")
 
 
+def check_picture(picture: Path | None) -> None:
+    """Raises UsageError, before anything is measured, for a picture that could not be drawn."""
+    if picture is not None and picture.suffix not in (".png", ".svg"):
+        raise UsageError(f"{picture} is neither .png nor .svg", "Name the picture with one of these endings.")
+    if picture is not None and not picture.absolute().parent.is_dir():
+        raise UsageError(f"there is no folder {picture.parent}", "Create it first, or draw elsewhere.")
+
+
 LogbookOption = Annotated[
     str,
     typer.Option(
@@ -111,3 +148,12 @@ LogbookOption = Annotated[
     ),
 ]
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON alone on standard output.")]
+Picture = Annotated[
+    Path | None,
+    typer.Option("--plot", rich_help_panel=RUNS, metavar="FILE", help="Draw the curve to this file, as PNG or SVG."),
+]
+Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
+RigFileArgument = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
+Rated = Annotated[
+    float | None, rate_option("Speed that the equipment is sold for, such as 1G: sets the ceiling.", WHAT)
+]

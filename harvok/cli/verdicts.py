@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from harvok.core.judgement.compare import Finding, Verdict
+    from harvok.core.judgement.finding import Finding, Verdict
 
 EXIT_CODES: "dict[Verdict, int]" = {"ACCEPT": 0, "REJECT": 1, "RETEST": 3}
 

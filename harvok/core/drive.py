@@ -1,18 +1,15 @@
 """The one loop that joins a procedure, a rig and those who watch.
 
-A procedure is a generator: it yields the next trial, is sent that trial's result, and returns its findings. It
-does no I/O. A rig's fault is thrown into it, so that its `finally` runs, and then goes on to the caller.
+A procedure is a generator: it yields the next trial, and is sent that trial's result. It does no I/O. A rig's fault is
+thrown into it, so that its `finally` runs, and then goes on to the caller.
 """
 
-from collections.abc import Generator
-from typing import Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from harvok.core.observer import Observer
+from harvok.core.procedure import AnsweredT, AskedT, Procedure
 from harvok.core.trials.any import Trial, TrialResult
 
-Findings = TypeVar("Findings")
-AskedT = TypeVar("AskedT", bound=Trial)
-AnsweredT = TypeVar("AnsweredT", bound=TrialResult)
 AskedT_contra = TypeVar("AskedT_contra", bound=Trial, contravariant=True)
 AnsweredT_co = TypeVar("AnsweredT_co", bound=TrialResult, covariant=True)
 
@@ -25,10 +22,11 @@ class Rig(Protocol[AskedT_contra, AnsweredT_co]):
         cannot."""
 
 
-def drive(
-    procedure: Generator[AskedT, AnsweredT, Findings], rig: Rig[AskedT, AnsweredT], observer: Observer
-) -> Findings:
-    """Runs a procedure on a rig to its end and returns what it found."""
+AnyRig = Rig[Any, Any]
+
+
+def drive(procedure: Procedure[AskedT, AnsweredT], rig: Rig[AskedT, AnsweredT], observer: Observer) -> None:
+    """Runs a procedure on a rig to its end."""
     number = 1
     try:
         trial = next(procedure)
@@ -42,8 +40,7 @@ def drive(
             observer.trial_finished(number, result)
             trial = procedure.send(result)
             number += 1
-    except StopIteration as end:
-        findings: Findings = end.value
-        return findings
+    except StopIteration:
+        return
     finally:
         procedure.close()

@@ -19,6 +19,14 @@ AT_A_TIME: dict[DirectionChoice, tuple[tuple[Direction, ...], ...]] = {
 }
 """The directions of each trial that a choice comes to."""
 
+TwoPortDirection = Literal["send", "receive", "both"]
+SIDES: dict[TwoPortDirection, tuple[Direction, ...]] = {
+    "send": ("send",),
+    "receive": ("receive",),
+    "both": ("send", "receive"),
+}
+"""The same of a rig with two ports, where both directions run at once or not at all."""
+
 
 def role_at(end: End, direction: Direction) -> Role:
     """Which part an end plays in a direction."""

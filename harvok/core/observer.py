@@ -8,6 +8,7 @@ from harvok.core.link import Link
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.delay import Echo
 from harvok.core.trials.frames import FrameProgress
+from harvok.core.trials.link import LinkEvent
 from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 
@@ -42,6 +43,9 @@ class Observer:
 
     def echo(self, echo: Echo) -> None:
         """A packet of a delay measurement was answered, or is given up."""
+
+    def link_event(self, event: LinkEvent) -> None:
+        """A port that is watched changed its state."""
 
     def progress(self, progress: FrameProgress) -> None:
         """Frames of one direction have come so far; a few times a second."""
@@ -78,6 +82,10 @@ class Observers(Observer):
     def echo(self, echo: Echo) -> None:
         for observer in self._observers:
             observer.echo(echo)
+
+    def link_event(self, event: LinkEvent) -> None:
+        for observer in self._observers:
+            observer.link_event(event)
 
     def progress(self, progress: FrameProgress) -> None:
         for observer in self._observers:

@@ -10,21 +10,17 @@ import os
 import signal
 import sys
 
-from harvok.host.namespaces import enter_network
+from harvok.worker.child import end_with_parent, enter_namespaces
 
-_PR_SET_PDEATHSIG = 1  # uapi linux/prctl.h
 _NEW_MOUNTS = 0x0002_0000
 _PRIVATE, _RECURSIVE, _DETACH = 1 << 18, 1 << 14, 2
 
 
 def enter(namespaces: list[str]) -> None:
     """Joins namespaces, named by paths below /proc."""
+    end_with_parent(signal.SIGTERM)
+    enter_namespaces(namespaces)
     libc = ctypes.CDLL(None, use_errno=True)
-    libc.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
-    for namespace in namespaces:
-        fd = os.open(namespace, os.O_RDONLY)
-        enter_network(fd)
-        os.close(fd)
     if libc.unshare(_NEW_MOUNTS) == 0:
         libc.mount(b"none", b"/", None, _PRIVATE | _RECURSIVE, None)
         if libc.umount2(b"/sys", _DETACH) == 0:

@@ -12,7 +12,7 @@ import psutil
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
-from harvok.core.models.conditions import ClockFacts, HostConditions, InterfaceCounters, SocketLimits
+from harvok.core.conditions import ClockFacts, HostConditions, InterfaceCounters, SocketLimits
 from harvok.host.interfaces import interface_towards
 
 _SYS = Path("/proc/sys/net")

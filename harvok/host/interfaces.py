@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.conditions import InterfaceFacts
 from harvok.errors import PortError
 
 if TYPE_CHECKING:

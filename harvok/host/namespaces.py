@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
 from harvok.host.offloads import switch
+from harvok.worker.child import end_with_parent, run, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -72,7 +73,7 @@ def hold(spec: DeviceSpec) -> None:
     user = [f"{own}/ns/user"] if rootless else []
     other = f"{own}/fd/{other_fd}" if other_fd is not None else ""
     built = Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", other)
-    print(json.dumps(asdict(built)), flush=True)
+    say_ready(asdict(built))
     for word in sys.stdin:
         if word.strip() == "reset" and spec.kind != "wire":
             _reset(device_fd)
@@ -214,5 +215,5 @@ def _shape(kernel: "IPRoute", port: int, spec: DeviceSpec) -> None:
 
 
 if __name__ == "__main__":
-    given = json.loads(sys.argv[1])
-    hold(DeviceSpec(**given))
+    end_with_parent()
+    run(lambda orders: hold(DeviceSpec(**json.loads(orders))))

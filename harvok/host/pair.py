@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from harvok.host.cleanup import read_cleanup, write_cleanup
 from harvok.host.namespaces import enter_network, new_network
+from harvok.worker.child import run, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -62,7 +63,7 @@ def hold(spec: PairSpec) -> None:
             kernel.link("set", index=port.index, net_ns_fd=room)
             _configure(room, home, port, address)
         own = f"/proc/{os.getpid()}/fd"
-        print(json.dumps([f"{own}/{room}" for room in host_namespaces]), flush=True)
+        say_ready([f"{own}/{room}" for room in host_namespaces])
         sys.stdin.read()
     finally:
         for port, room in zip(lent, host_namespaces, strict=False):
@@ -160,6 +161,11 @@ def _read_back(told: dict[str, Any]) -> Lent:
     return Lent(told["name"], told["index"], told["up"], told["mtu_bytes"], addresses, routes)
 
 
+def work(orders: str) -> None:
+    """Outlives a parent that was killed, for as long as it takes to put the ports back."""
+    ports = json.loads(orders)
+    hold(PairSpec(tuple(ports["ports"]), tuple(ports["addresses"]), ports["notes"]))
+
+
 if __name__ == "__main__":
-    told = json.loads(sys.argv[1])
-    hold(PairSpec(tuple(told["ports"]), tuple(told["addresses"]), told["notes"]))
+    run(work, "Run Harvok as root.")

@@ -7,7 +7,7 @@ from typing import TextIO
 
 from pydantic import ValidationError
 
-from harvok.core.models.run import RECORD_FORMAT, RECORD_VERSION, RunRecord
+from harvok.core.models.run import RECORD_FORMAT, RECORD_VERSION, RunRecord, parse_record
 from harvok.errors import LogbookNewerError, RecordError
 
 
@@ -65,7 +65,7 @@ def decode_record(text: str, place: str) -> RunRecord:
             "Upgrade Harvok on this host.",
         )
     try:
-        return RunRecord.model_validate_json(text)
+        return parse_record(text)
     except ValidationError as error:
         first = error.errors()[0]
         key = ".".join(str(part) for part in first["loc"])

@@ -13,7 +13,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-SCHEMA_VERSION = 1
+from harvok.core.quantities import of_rank
+
+SCHEMA = "2"
+"""The newest step of harvok.logbook.migrations."""
 
 Execute = Callable[[str, Mapping[str, Any]], Iterable[Any]]
 """Runs a query with named parameters, and yields its rows."""
@@ -24,15 +27,24 @@ _NEWEST = f"from runs where {_WHERE} order by started desc, id desc limit :most"
 _LINES = f"select id, started, state, test, rig, series, note, limiters {_NEWEST}"
 _HEADLINES = (
     "select run, quantity, labels, value from figures "
-    "where quantity in ('goodput-settled', 'ceiling-share', 'udp-received', 'udp-throughput') "
-    f"and run in (select id {_NEWEST})"
+    f"where quantity in ({', '.join(repr(key) for key in of_rank('headline'))}) and run in (select id {_NEWEST}) "
+    "order by run, number"
 )
 _COUNT = f"select count(*) from runs where {_WHERE}"
 
 
 @dataclass(frozen=True, slots=True)
+class HeadlineFigure:
+    """One figure that stands for a run."""
+
+    quantity: str
+    labels: dict[str, str]
+    value: float
+
+
+@dataclass(frozen=True, slots=True)
 class RunLine:
-    """A run as a list shows it. `headline` maps (quantity, direction) to its value."""
+    """A run as a list shows it. `headline` are the figures that stand for it."""
 
     id: str
     started: datetime
@@ -42,19 +54,19 @@ class RunLine:
     series: str | None
     note: str
     limiters: dict[str, str]
-    headline: dict[tuple[str, str], float]
+    headline: list[HeadlineFigure]
 
 
 def read_lines(execute: Execute, limit: int | None, series: str | None) -> list[RunLine]:
     """Runs, newest first: all, or of one series, at most `limit`."""
     asked = {"series": series or "", "most": _EVERY if limit is None else limit}
-    headlines: dict[str, dict[tuple[str, str], float]] = {}
+    headlines: dict[str, list[HeadlineFigure]] = {}
     for run, quantity, labels, value in execute(_HEADLINES, asked):
-        headlines.setdefault(run, {})[quantity, json.loads(labels).get("direction", "")] = value
-    return [_line(row, headlines.get(row[0], {})) for row in execute(_LINES, asked)]
+        headlines.setdefault(run, []).append(HeadlineFigure(quantity, json.loads(labels), value))
+    return [_line(row, headlines.get(row[0], [])) for row in execute(_LINES, asked)]
 
 
-def _line(row: Any, headline: dict[tuple[str, str], float]) -> RunLine:
+def _line(row: Any, headline: list[HeadlineFigure]) -> RunLine:
     run, started, state, test, rig, series, note, limiters = row
     return RunLine(run, _utc(started), state, test, rig, series, note, json.loads(limiters), headline)
 
@@ -71,9 +83,9 @@ def glance(place: str, limit: int | None, series: str | None) -> tuple[list[RunL
         return None
     try:
         with contextlib.closing(sqlite3.connect(path, timeout=5)) as db:
-            version = db.execute("select value from about where key = 'schema'").fetchone()
+            version = db.execute("select version_num from alembic_version").fetchone()
             running = db.execute("select 1 from runs where state = 'running' limit 1").fetchone()
-            if version != (str(SCHEMA_VERSION),) or running:
+            if version != (SCHEMA,) or running:
                 return None
             return read_lines(db.execute, limit, series), read_count(db.execute, series)
     except sqlite3.Error:

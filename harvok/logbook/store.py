@@ -18,9 +18,9 @@ from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
-from harvok.logbook.listing import SCHEMA_VERSION, Execute, RunLine, read_count, read_lines
+from harvok.logbook.listing import SCHEMA, Execute, RunLine, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
-from harvok.logbook.tables import about, figures, journal, metadata, runs
+from harvok.logbook.tables import about, alembic_version, figures, journal, metadata, runs
 
 if TYPE_CHECKING:
     from harvok.core.models.run import RunRecord
@@ -121,11 +121,11 @@ class Logbook:
             raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
         return list(self.records(ids))
 
-    def newest_of(self, test: str, most: int) -> "Iterator[RunRecord]":
+    def newest_of(self, test: str, maximum: int) -> "Iterator[RunRecord]":
         """The newest complete runs of a test, newest first."""
         query = sa.select(runs.c.id).where(runs.c.test == test, runs.c.state == "complete")
         with self._reading() as db:
-            ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(most)).scalars())
+            ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
         return self.records(ids)
 
     def values(self, quantity: str, rig: str, test: str = "") -> list[FigureValue]:
@@ -164,27 +164,35 @@ class Logbook:
     # --- the database ------------------------------------------------------------------------------------------
 
     def _prepare(self) -> None:
-        """Creates the tables of a new logbook, refuses one from the future, and recovers runs whose process died."""
+        """Creates the tables of a new logbook, refuses one from the future, brings an older one up to date, and
+        recovers runs whose process died."""
         with self._reading() as db:
             tables = sa.inspect(db).get_table_names()
         if "about" in tables:
-            self._check_version()
+            self._bring_up_to_date(tables)
         elif tables:
             raise LogbookError(f"{self.place} is a database, but no logbook", "Give --logbook another place.")
         else:
             with self._writing() as db:
                 metadata.create_all(db)
-                db.execute(about.insert().values(key="schema", value=str(SCHEMA_VERSION)))
+                db.execute(about.insert().values(key="schema", value=SCHEMA))
+                db.execute(alembic_version.insert().values(version_num=SCHEMA))
         self._recover()
 
-    def _check_version(self) -> None:
+    def _bring_up_to_date(self, tables: Sequence[str]) -> None:
+        schema = sa.select(alembic_version.c.version_num) if "alembic_version" in tables else sa.select(about.c.value)
         with self._reading() as db:
-            version = int(db.execute(sa.select(about.c.value).where(about.c.key == "schema")).scalar_one())
-        if version > SCHEMA_VERSION:
+            version: str = db.execute(schema).scalar_one()
+        if int(version) > int(SCHEMA):
             raise LogbookNewerError(
-                f"{self.place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA_VERSION})",
+                f"{self.place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA})",
                 "Upgrade Harvok on this host, or give --logbook another place.",
             )
+        if version != SCHEMA:
+            from harvok.logbook.migrate import migrate
+
+            with self._guarded("brought up to date"):
+                migrate(self._engine, version)
 
     def _recover(self) -> None:
         with self._reading() as db:
@@ -277,10 +285,10 @@ def _read(text: str) -> "RunRecord":
     """A record from its JSON. The models take a quarter of a second to load, which a list of runs need not wait for."""
     from pydantic import ValidationError
 
-    from harvok.core.models.run import RunRecord
+    from harvok.core.models.run import parse_record
 
     try:
-        return RunRecord.model_validate_json(text)
+        return parse_record(text)
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])

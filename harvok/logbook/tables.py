@@ -4,11 +4,18 @@ from sqlalchemy import Column, DateTime, Float, ForeignKey, Index, Integer, Meta
 
 metadata = MetaData()
 
+"""Which schema this is, for Harvok 0.1 alone: it refuses a logbook that is newer than itself by this table."""
 about = Table(
     "about",
     metadata,
     Column("key", String(40), primary_key=True),
     Column("value", String(200), nullable=False),
+)
+
+alembic_version = Table(
+    "alembic_version",
+    metadata,
+    Column("version_num", String(32), primary_key=True, doc="the schema; Alembic's own table"),
 )
 
 runs = Table(

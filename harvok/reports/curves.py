@@ -91,10 +91,10 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     top = max((value for c in measured for value in (*c.values, *c.high) if value is not None), default=0.0)
     for number, curve in enumerate(panel.curves):
         _draw_curve(axes, curve, number)
-    least = min((value for c in measured for value in c.values if value is not None), default=0.0)
-    if least > 0 and top > _MAX_LINEAR * least:
+    minimum = min((value for c in measured for value in c.values if value is not None), default=0.0)
+    if minimum > 0 and top > _MAX_LINEAR * minimum:
         axes.set_yscale("log")
-        axes.set_ylim(least / 2, top * (_ROOM_FOR_LEGEND if len(panel.curves) > 1 else 2))
+        axes.set_ylim(minimum / 2, top * (_ROOM_FOR_LEGEND if len(panel.curves) > 1 else 2))
         axes.yaxis.set_major_formatter(lambda value, _: f"{value:g}")
     else:
         axes.set_ylim(-0.05 * (top or 1.0), 1.2 * (top or 1.0))

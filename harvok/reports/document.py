@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Literal
 
-from harvok.core.judgement.compare import Finding, Verdict
+from harvok.core.judgement.finding import Finding, Verdict
 from harvok.core.models.run import RunRecord
 
 

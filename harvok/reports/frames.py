@@ -5,10 +5,10 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from harvok.core.figures import Figure, find
+from harvok.core.figures import find
+from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.frames import FrameSettings, FrameSize
-from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.trials.frames import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.errors import UsageError
 
@@ -67,9 +67,9 @@ def _throughput(axes: "Axes", records: Sequence[RunRecord]) -> None:
     settings = _settings(records[0])
     for record, marker in zip(records, _MARKERS * len(records), strict=False):
         axes.plot(*_over_sizes(record, "throughput", sizes), marker=marker, label=_label(record))
-    most = [size.line_fps(settings.line_bps) for size in sizes]
+    maximum = [size.line_fps(settings.line_bps) for size in sizes]
     at = [size.mean_bytes for size in sizes]
-    axes.plot(at, most, label="theoretical maximum", linestyle=(0, (2, 3)), color="black", zorder=5)
+    axes.plot(at, maximum, label="theoretical maximum", linestyle=(0, (2, 3)), color="black", zorder=5)
     axes.set(xlabel="frame size, B", ylabel="frames/s", yscale="log", title="Throughput: highest load without loss")
     axes.yaxis.set_major_formatter(lambda value, _: f"{value:,.0f}".replace(",", " "))
 
@@ -77,24 +77,29 @@ def _throughput(axes: "Axes", records: Sequence[RunRecord]) -> None:
 def _loss(axes: "Axes", records: Sequence[RunRecord]) -> None:
     """Only what loses is drawn; what never does is named below the title."""
     clean: dict[str, list[str]] = {}
+    loads = _loads(records)
     for record in records:
         losses = [figure for figure in record.figures if figure.quantity == "frame-loss"]
         sizes = dict.fromkeys(figure.labels["frame-size"] for figure in losses)
         for size, marker in zip(sizes, _MARKERS * len(sizes), strict=False):
-            points = sorted((_percent(f), f.value * 100) for f in losses if f.labels["frame-size"] == size)
-            if any(loss for _, loss in points):
-                axes.plot(*zip(*points, strict=True), marker=marker, label=f"{_label(record)}, {size} B")
+            points = {f.labels["load"]: f.value * 100 for f in losses if f.labels["frame-size"] == size}
+            if any(points.values()):
+                at = [loads.index(load) for load in points]
+                axes.plot(at, list(points.values()), marker=marker, label=f"{_label(record)}, {size_text(size)}")
             else:
                 clean.setdefault(_label(record), []).append(size)
-    axes.set(xlabel="offered load, % of maximum rate", ylabel="frame loss, %", xlim=(0, 102), ylim=(0, None))
+    axes.set_xticks(range(len(loads)), loads)
+    axes.set(xlabel="offered load, share of maximum rate", ylabel="frame loss, %", ylim=(0, None))
     axes.set_title("Frame loss over load")
     if clean:
         words = "; ".join(f"{name} at {', '.join(sizes)} B" for name, sizes in clean.items())
         axes.set_title("Frame loss over load\n" + textwrap.fill(f"no loss: {words}", 100), fontsize="medium")
 
 
-def _percent(figure: Figure) -> float:
-    return float(figure.labels["load"].removesuffix("%"))
+def _loads(records: Sequence[RunRecord]) -> list[str]:
+    """The loads of all records, lowest first: the test takes them from the highest down (RFC 2544 §26.3)."""
+    found = [f.labels["load"] for record in records for f in record.figures if f.quantity == "frame-loss"]
+    return list(reversed(dict.fromkeys(found)))
 
 
 def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
@@ -102,9 +107,9 @@ def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
     sizes = _sizes(axes, records)
     for number, (record, marker) in enumerate(zip(records, _MARKERS * len(records), strict=False)):
         at, typical = _over_sizes(record, "latency-median", sizes, 1e6)
-        (_, least), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-min", "latency-p999"))
+        (_, minimum), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-min", "latency-p999"))
         axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
-        axes.fill_between(at, least, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
+        axes.fill_between(at, minimum, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
     axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
 
 
@@ -132,26 +137,22 @@ def _streams(record: RunRecord) -> list[tuple[str, DelaySummary]]:
     """(frame size, delays) of the latency streams in the first direction: of the first, a middle and the last size when
     there are many, so that the lines can be told apart."""
     found = {}
-    for one in record.trials:
-        if isinstance(one.trial, FrameTrial) and isinstance(one.result, FrameTrialResult) and one.trial.tags:
-            sizes = one.trial.frame_sizes
-            delay = one.result.directions[0].delay
-            if delay:
-                found["mix" if len(sizes) > 1 else f"{sizes[0]} B"] = delay
+    for trial, result in record.trials_of(FrameTrial, FrameTrialResult):
+        delay = result.directions[0].delay
+        if trial.tags and delay:
+            found["mix" if len(trial.frame_sizes) > 1 else f"{trial.frame_sizes[0]} B"] = delay
     every = list(found.items())
     return every if len(every) <= _MAX_SIZES else [every[0], every[len(every) // 2], every[-1]]
 
 
 def _settings(record: RunRecord) -> FrameSettings:
-    assert isinstance(record.test, FrameTest)
-    return record.test.settings
+    settings: FrameSettings = record.test.settings
+    return settings
 
 
 def _sizes(axes: "Axes", records: Sequence[RunRecord]) -> list[FrameSize]:
     """The frame sizes of the first run, smallest first, as ticks of the x axis."""
-    first = records[0].test
-    assert isinstance(first, FrameTest)
-    sizes = sorted(first.sizes, key=lambda size: size.mean_bytes)
+    sizes: list[FrameSize] = sorted(records[0].test.sizes, key=lambda size: size.mean_bytes)
     axes.set_xticks([size.mean_bytes for size in sizes], [size.name for size in sizes])
     return sizes
 

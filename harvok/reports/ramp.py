@@ -4,21 +4,26 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from harvok.core.figures import Figure, find
+from harvok.core.kinds.table import kind_of
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
-from harvok.core.sweeps.reading import BESIDE, MAIN
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 from harvok.reports.sweep import UNITS
 
-_OFFERED = {"udp": ("udp-offered",)}
+_UNITS = ("b/s", "ratio", "s")
+_REFERENCE = "udp-offered"
+_DRAWN = {
+    _REFERENCE, "udp-received", "datagram-loss", "one-way-delay-mean", "delay-variation-p99", "forwarding-rate-l2",
+    "frame-loss", "latency-median", "latency-p999",
+}  # fmt: skip
+"""Of all that was measured at each load, what a reader looks for in a picture."""
 
 
 def draw_ramp(record: RunRecord, path: Path) -> bool:
     """Writes a PNG or SVG, with a column for each direction; False when there is nothing to draw."""
-    kind = record.test.kind
     found = [figure for figure in record.figures if "load" in figure.labels]
     columns = [
-        _column(kind, of_way, way)
+        _column(kind_of(record.test).quantities, of_way, way)
         for way in ("send", "receive")
         if (of_way := [figure for figure in found if figure.labels["direction"] == way])
     ]
@@ -27,13 +32,12 @@ def draw_ramp(record: RunRecord, path: Path) -> bool:
     return bool(columns)
 
 
-def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
+def _column(quantities: Sequence[str], figures: Sequence[Figure], direction: str) -> Column:
     loads = list(dict.fromkeys(figure.labels["load"] for figure in figures))
     sizes = list(dict.fromkeys(figure.labels.get("frame-size", "") for figure in figures))
     panels = []
-    for unit in ("b/s", "ratio", "s"):
-        every = (*_OFFERED.get(kind, ()), MAIN[kind], *BESIDE[kind])
-        names = [name for name in every if QUANTITIES[name].unit == unit]
+    for unit in _UNITS:
+        names = [name for name in quantities if QUANTITIES[name].unit == unit and name in _DRAWN]
         drawn, factor = UNITS[unit]
         curves = [curve for name in names for size in sizes if (curve := _curve(figures, name, size, loads, factor))]
         if unit == "s":
@@ -44,15 +48,15 @@ def _column(kind: str, figures: Sequence[Figure], direction: str) -> Column:
 
 
 def _delays(figures: Sequence[Figure], sizes: Sequence[str], loads: Sequence[str], factor: float) -> list[Curve]:
-    """The typical latency of each frame size, in a band from least to worst case; empty where none was taken."""
+    """The median latency of each frame size, in a band from min to p99.9; empty where none was taken."""
     made = []
     for size in sizes:
-        least, typical, worst = (
+        low, median, high = (
             _curve(figures, name, size, loads, factor) for name in ("latency-min", "latency-median", "latency-p999")
         )
-        if least and typical and worst:
-            name = f"latency, typical, in a band from least to 99.9 %, {size} B"
-            made.append(Curve(name, typical.values, low=least.values, high=worst.values))
+        if low and median and high:
+            name = f"median latency, {size} B, in a band from min to p99.9"
+            made.append(Curve(name, median.values, low=low.values, high=high.values))
     return made
 
 
@@ -62,7 +66,7 @@ def _curve(figures: Sequence[Figure], name: str, size: str, loads: Sequence[str]
     if all(value is None for value in values):
         return None
     words = f"{QUANTITIES[name].name}, {size} B" if size else QUANTITIES[name].name
-    style = "reference" if name in _OFFERED["udp"] else "measured"
+    style = "reference" if name == _REFERENCE else "measured"
     scaled = [None if value is None else value * factor for value in values]
     doubtful = [any(f.mark for f in figures if f.labels["load"] == load) for load in loads]
     return Curve(words, scaled, style, doubtful=doubtful if style == "measured" else ())  # type: ignore[arg-type]

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from harvok.core.figures import Figure
-from harvok.core.judgement.compare import where
+from harvok.core.labels import label_text
 from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
@@ -32,7 +32,7 @@ def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind:
     for name, records in series.items():
         for figure in _complete(records):
             if figure.quantity == quantity:
-                values.setdefault(where(figure.labels), {}).setdefault(name, []).append(figure.value)
+                values.setdefault(label_text(figure.labels), {}).setdefault(name, []).append(figure.value)
     if not values:
         return None
     from matplotlib.figure import Figure as Canvas
@@ -79,7 +79,7 @@ def draw_over_attribute(records: Sequence[RunRecord], quantity: str, key: str, k
         at = _number(record.attributes.get(key, ""))
         for figure in _complete([record]) if at is not None else ():
             if figure.quantity == quantity and at is not None:
-                points.setdefault(where(figure.labels), {}).setdefault(at, []).append(figure.value)
+                points.setdefault(label_text(figure.labels), {}).setdefault(at, []).append(figure.value)
     if not points:
         return None
     from matplotlib.figure import Figure as Canvas

@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from harvok.core.quantities import QUANTITIES
-from harvok.core.sweeps.reading import BESIDE, SweepReading, SweptPoint
+from harvok.core.sweeps.reading import SweepReading, SweptPoint
 from harvok.core.units import format_rate
 from harvok.reports.curves import DPI, SIZE_INCHES, Column, Curve, Panel, draw_columns
 
@@ -57,7 +57,7 @@ def _beside(reading: SweepReading) -> list[Panel]:
     for unit, (drawn, factor) in UNITS.items():
         curves = [
             Curve(QUANTITIES[name].name, [_times(one.beside.get(name), factor) for one in reading.points])
-            for name in BESIDE[reading.test]
+            for name in reading.beside
             if QUANTITIES[name].unit == unit and any(name in one.beside for one in reading.points)
         ]
         if curves:

@@ -10,24 +10,12 @@ from dataclasses import asdict
 from pathlib import Path
 from xml.etree import ElementTree
 
-from harvok.core.quantities import QUANTITIES
+from harvok.core.labels import sort_labels
 from harvok.errors import UsageError
 from harvok.reports.document import PictureKind, Report, Table
 from harvok.reports.pdf import pdf
 
-_TIDY = (
-    "run",
-    "started_utc",
-    "state",
-    "series",
-    "quantity",
-    "name",
-    "layer",
-    "unit",
-    "direction",
-    "frame_size",
-    "load",
-)
+_TIDY = ("run", "started_utc", "state", "series", "quantity", "name", "layer", "unit")
 
 
 def write_report(report: Report, path: Path) -> None:
@@ -80,16 +68,18 @@ def _grid(table: Table) -> str:
 def tidy_csv(report: Report) -> str:
     """One row for each figure of each run; values in the unit of their row."""
     keys = sorted({key for record in report.records for key in record.attributes})
+    labels = sort_labels(label for record in report.records for figure in record.figures for label in figure.labels)
     out = io.StringIO()
     rows = csv.writer(out, lineterminator="\n")
-    rows.writerow([*_TIDY, "value", "mark", *(f"with_{key}" for key in keys)])
+    columns = [label.replace("-", "_") for label in labels]
+    rows.writerow([*_TIDY, *columns, "value", "mark", *(f"with_{key}" for key in keys)])
     for record in report.records:
         head = [record.id, record.started.strftime("%Y-%m-%dT%H:%M:%SZ"), record.state, record.series or ""]
         attributes = [record.attributes.get(key, "") for key in keys]
         for figure in record.figures:
-            quantity, labels = QUANTITIES[figure.quantity], figure.labels
-            of = [labels.get("direction", ""), labels.get("frame-size", ""), labels.get("load", "")]
+            quantity = figure.meaning
             what = [quantity.key, quantity.name, quantity.layer, quantity.unit]
+            of = [figure.labels.get(label, "") for label in labels]
             rows.writerow([*head, *what, *of, repr(figure.value), figure.mark, *attributes])
     return out.getvalue()
 

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord

@@ -76,15 +76,16 @@ class FramePorts:
 
     def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
         """Raises UsageError for frames that these ports cannot carry, before anything is sent."""
-        most, least = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, min_frame_bytes(ip)
-        if max(sizes) > most:
+        maximum, minimum = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, min_frame_bytes(ip)
+        if max(sizes) > maximum:
             raise UsageError(
-                f"frames of {max(sizes)} B do not fit: the ports' MTU of {self._wiring.mtu_bytes} B allows {most} B",
+                f"frames of {max(sizes)} B do not fit: the ports' MTU of {self._wiring.mtu_bytes} B allows {maximum} B",
                 "Leave them out with --frame-size, or raise the MTU of both ports and of the device.",
             )
-        if min(sizes) < least:
+        if min(sizes) < minimum:
             raise UsageError(
-                f"frames of {min(sizes)} B cannot hold an IPv{ip} header and the test header", f"Use {least} B or more."
+                f"frames of {min(sizes)} B cannot hold an IPv{ip} header and the test header",
+                f"Use {minimum} B or more.",
             )
         if pairs > _LARGEST_PAIRS:
             raise UsageError(

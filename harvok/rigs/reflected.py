@@ -107,7 +107,8 @@ class _Load(Observer):
         self._thread.join()
         if self._fault:
             raise self._fault
-        if isinstance(self._result, UdpTrialResult) and isinstance(self._trial, UdpTrial):
+        if self._trial.kind == "udp":
+            assert isinstance(self._result, UdpTrialResult)
             readings = read_trial(self._trial, self._result, self._stations.ip_version)
             return sum(reading.goodput_bps for reading in readings)
         assert isinstance(self._result, TcpTrialResult)

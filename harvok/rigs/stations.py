@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
-from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.observer import Observer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
@@ -116,7 +116,7 @@ class StationsRig:
     def run(self, trial: FlowTrial, observer: Observer) -> Any:
         """Runs one trial, and answers with the result of its kind. Raises StationLostError, DataBlockedError,
         FlowBrokenError and their like."""
-        if isinstance(trial, TcpTrial):
+        if trial.kind == "tcp":
             collected = _Collector(observer)
             return tcp_result(trial, collected, self._flow(trial, collected))
         before = self.clock_offset()

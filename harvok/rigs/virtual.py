@@ -1,8 +1,6 @@
 """A device made of this host's kernel between two virtual ports: built for a rig, and gone with it."""
 
 import json
-import subprocess
-import sys
 from dataclasses import asdict
 from types import TracebackType
 
@@ -15,25 +13,23 @@ from harvok.host.namespaces import DEVICE_PORTS, TESTER_PORTS, Built, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.ports import FramePorts, Wiring
+from harvok.worker.parent import Worker
 
 
 class VirtualDevice:
     """The device, held by a process of its own; see harvok.host.namespaces. A context manager."""
 
     def __init__(self, spec: DeviceSpec) -> None:
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "harvok.host.namespaces", json.dumps(asdict(spec))],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
-            start_new_session=True,
-        )
-        assert self._process.stdout
-        said = self._process.stdout.readline()
-        if not said:
-            raise self._refused()
-        self.built = Built(**json.loads(said))
+        self._worker = Worker("harvok.host.namespaces", json.dumps(asdict(spec)))
+        try:
+            self.built = Built(**self._worker.wait_ready())
+        except NearEndError as error:
+            self._worker.kill()
+            raise NearEndError(
+                f"this system does not let Harvok build a virtual rig: {error.message}",
+                "It needs root, or user namespaces (sysctl kernel.unprivileged_userns_clone, "
+                "user.max_user_namespaces).",
+            ) from error
 
     def __enter__(self) -> "VirtualDevice":
         return self
@@ -41,22 +37,16 @@ class VirtualDevice:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._process.kill()
-        self._process.communicate()
+        self._worker.kill()
+
+    @property
+    def pid(self) -> int:
+        """The process that holds it."""
+        return self._worker.pid
 
     def reset(self) -> None:
         """Takes the device's ports down for a second, and up again."""
-        assert self._process.stdin
-        self._process.stdin.write("reset\n")
-        self._process.stdin.flush()
-
-    def _refused(self) -> NearEndError:
-        _, said = self._process.communicate()
-        why = said.strip().splitlines()[-1] if said.strip() else "it says nothing"
-        return NearEndError(
-            f"this system does not let Harvok build a virtual rig: {why}",
-            "It needs root, or user namespaces (sysctl kernel.unprivileged_userns_clone, user.max_user_namespaces).",
-        )
+        self._worker.tell(b"reset\n")
 
 
 class VirtualPorts(FramePorts):

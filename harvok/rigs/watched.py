@@ -1,6 +1,7 @@
 """A port of this host, whose link is watched."""
 
-from collections.abc import Callable
+import contextlib
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
@@ -34,41 +35,44 @@ def read_port(port: str) -> PortSample:
 
 
 class WatchedRig:
-    """Runs link trials. `on_event` hears of each change as it happens."""
+    """Runs link trials until enough was seen, or the keyboard ends them, which is the usual end of a watch."""
 
     def __init__(
         self,
-        on_event: Callable[[LinkEvent], None] = lambda _: None,
         read_state: Callable[[str], PortSample] = read_port,
         clock: Clock = SYSTEM,
     ) -> None:
-        self._on_event, self._read_state, self._clock = on_event, read_state, clock
-        self.events: list[LinkEvent] = []
+        self._read_state, self._clock = read_state, clock
 
     def run(self, trial: LinkTrial, observer: Observer) -> LinkTrialResult:
         """Watches until the trial is over. Raises NothingFoundError when there is no such port to begin with."""
-        self.events.clear()
+        events: list[LinkEvent] = []
+        with contextlib.suppress(KeyboardInterrupt):
+            for event in self._events(trial):
+                events.append(event)
+                observer.link_event(event)
+        return LinkTrialResult(events)
+
+    def _events(self, trial: LinkTrial) -> Iterator[LinkEvent]:
+        """The state at the start, and every change."""
         began_ns, seen = self._clock.now_ns(), self._read_state(trial.port)
         if seen.state == "gone":
             raise NothingFoundError(f"this host has no port {trial.port}", "`harvok ports` lists them.")
-        ups = 0
-        if seen.state == "up":
-            ups += 1
-            self._note(self._settled(trial.port, began_ns, seen, 0))
-        else:
-            self._note(LinkEvent(0.0, seen.state))
+        ups = int(seen.state == "up")
+        yield self._settled(trial.port, began_ns, seen, 0) if ups else LinkEvent(0.0, seen.state)
         while not self._over(trial, began_ns, ups):
             self._clock.sleep(_LOOK_EVERY_S)
             now = self._read_state(trial.port)
             missed = _missed(seen, now)
             if now.state != seen.state or missed:
-                if now.state == "up":
-                    ups += 1
-                    self._note(self._settled(trial.port, began_ns, now, missed))
-                else:
-                    self._note(LinkEvent((self._clock.now_ns() - began_ns) / 1e9, now.state, missed=missed))
+                ups += now.state == "up"
+                yield self._event(trial.port, began_ns, now, missed)
             seen = now
-        return LinkTrialResult(list(self.events))
+
+    def _event(self, port: str, began_ns: int, now: PortSample, missed: int) -> LinkEvent:
+        if now.state == "up":
+            return self._settled(port, began_ns, now, missed)
+        return LinkEvent((self._clock.now_ns() - began_ns) / 1e9, now.state, missed=missed)
 
     def _settled(self, port: str, began_ns: int, seen: PortSample, missed: int) -> LinkEvent:
         """A link-up with its speed, which some drivers tell a little later."""
@@ -79,10 +83,6 @@ class WatchedRig:
             self._clock.sleep(_LOOK_EVERY_S)
             seen = self._read_state(port)
         return LinkEvent(at_s, "up", seen.speed_bps, seen.duplex, missed)
-
-    def _note(self, event: LinkEvent) -> None:
-        self.events.append(event)
-        self._on_event(event)
 
     def _over(self, trial: LinkTrial, began_ns: int, ups: int) -> bool:
         if trial.link_ups is not None and ups >= trial.link_ups:

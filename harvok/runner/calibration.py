@@ -2,23 +2,21 @@
 
 import socket
 
-from harvok.core.models.rig import PortsRig, VirtualRig
+from harvok.core.models.rig import PortsRig, RigFile, VirtualRig
 from harvok.core.models.run import PortsRigRecord, RunRecord, VirtualRigRecord
-from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings
 from harvok.logbook.store import Logbook
 
 _LOOK_BACK = 20
 
 
-def latest_calibration(logbook: Logbook, rig: PortsRig | VirtualRig, settings: FrameSettings) -> RunRecord | None:
+def latest_calibration(logbook: Logbook, rig: RigFile, settings: FrameSettings) -> RunRecord | None:
     """The newest complete calibration of this host on the same ports, in the same directions, with the same kind of
     frames; None when there is none."""
     for record in logbook.newest_of("calibration", _LOOK_BACK):
         test = record.test
         if (
-            isinstance(test, CalibrationTest)
-            and record.near.name == socket.gethostname()
+            record.near.name == socket.gethostname()
             and test.settings.directions == settings.directions
             and test.settings.ip_version == settings.ip_version
             and _same_ports(record, rig)
@@ -27,11 +25,11 @@ def latest_calibration(logbook: Logbook, rig: PortsRig | VirtualRig, settings: F
     return None
 
 
-def _same_ports(record: RunRecord, rig: PortsRig | VirtualRig) -> bool:
+def _same_ports(record: RunRecord, rig: RigFile) -> bool:
     there = record.rig
     if isinstance(rig, VirtualRig):
         return isinstance(there, VirtualRigRecord) and there.file.mtu == rig.mtu and there.file.rated >= rig.rated
-    if not isinstance(there, PortsRigRecord):
+    if not isinstance(there, PortsRigRecord) or not isinstance(rig, PortsRig):
         return False
     ports = {there.file.port1.interface, there.file.port2.interface}
     return ports == {rig.port1.interface, rig.port2.interface} and there.file.rated == rig.rated
@@ -43,5 +41,5 @@ def limits_of(calibration: RunRecord) -> dict[str, float]:
 
 
 def floors_of(calibration: RunRecord) -> dict[str, float]:
-    """The tester's own typical delay in seconds by frame size."""
+    """The tester's own median delay in seconds by frame size."""
     return {f.labels["frame-size"]: f.value for f in calibration.figures if f.quantity == "delay-floor-median"}

@@ -9,7 +9,6 @@ import os
 import secrets
 import socket
 import subprocess
-import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,17 +21,18 @@ from harvok.core.procedures.frames import FrameSettings
 from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.sweeps.axes import parse_axis
+from harvok.core.sweeps.axes import FRAME_AXES, parse_axis
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trials.tcp import SocketOptions, TcpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.files import read_rig
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.compare import compare_series
-from harvok.runner.flows import FlowRequest, run_flows
-from harvok.runner.frames import FrameRequest, run_frames
-from harvok.runner.keeping import Label, OnRecord
+from harvok.runner.recorder import OnRecord
+from harvok.runner.request import Label, RigPlace, TestRequest
+from harvok.runner.run import run_test
 from harvok.runner.sweeps import SayPoint, SweepRequest, run_sweep
+from harvok.worker.parent import module_command
 
 REPEATS = 5
 SMALL_BUFFER_BYTES = 8000
@@ -61,7 +61,7 @@ class DemoStation:
 def demo_station(name: str = "hall") -> Iterator[DemoStation]:
     """Starts a station as a process of its own, and ends it. Raises NearEndError when it does not start."""
     port, token = _free_ports(), secrets.token_hex(8)
-    command = [sys.executable, "-m", "harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name]
+    command = module_command("harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name)
     process = subprocess.Popen(
         command,
         env=os.environ | {"HARVOK_TOKEN": token},
@@ -111,8 +111,8 @@ def measure_series(
     """Takes the repeats of one series of the demo."""
     options = SocketOptions(socket_buffer_bytes=socket_buffer_bytes)
     trial = TcpTrial((), duration_s=_DURATION_S, interval_s=_DURATION_S / 2, tick_s=_TICK_S, options=options)
-    request = FlowRequest(
-        stations=StationsSettings(station.address, station.token, near_name="dome"),
+    request = TestRequest(
+        place=StationsSettings(station.address, station.token, near_name="dome"),
         test=TcpTest("each", trial),
         logbook=place,
         command=["harvok", "demo"],
@@ -120,7 +120,7 @@ def measure_series(
         repeat=REPEATS,
         wait_s=60.0,
     )
-    run_flows(request, observer, tell)
+    run_test(request, observer, tell)
 
 
 def compare_demo(place: str) -> Comparison:
@@ -133,16 +133,17 @@ def benchmark_switch(name: str, place: str, observer: Observer, tell: OnRecord) 
     rig = read_rig(_RIGS / f"{name}.toml")
     sizes = tuple(frame_size(str(size)) for size in RFC2544_FRAME_SIZES)
     test = FrameTest(("throughput", "latency", "loss"), sizes, FrameSettings(line_bps=rig.rated))
-    run_frames(FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=name), REPEATS), observer, tell)
+    request = TestRequest(RigPlace(rig), test, place, ["harvok", "demo"], Label(series=name), REPEATS)
+    run_test(request, observer, tell)
 
 
 def sweep_switch(place: str, observer: Observer, tell: OnRecord, say: SayPoint) -> list[SweepReading]:
     """What the offered switch makes of small frames as the load on it is raised, in virtual time."""
     rig = read_rig(_RIGS / f"{OFFERED}.toml")
     test = LoadTest((1.0,), (frame_size("64"),), FrameSettings(line_bps=rig.rated))
-    base = FrameRequest(rig, test, place, ["harvok", "demo"], Label(series=SWEEP))
-    held = tuple(parse_axis(text, "load", least=1).values[0] for text in HELD)
-    return run_sweep(SweepRequest(base, (parse_axis(VARIED, "load"),), held), observer, tell, say)
+    base = TestRequest(RigPlace(rig), test, place, ["harvok", "demo"], Label(series=SWEEP))
+    held = tuple(parse_axis(text, FRAME_AXES, min_values=1).values[0] for text in HELD)
+    return run_sweep(SweepRequest(base, (parse_axis(VARIED, FRAME_AXES),), held), observer, tell, say)
 
 
 def compare_switches(place: str) -> Comparison:

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from harvok.errors import NearEndError
 from harvok.logbook.store import Logbook
+from harvok.worker.parent import module_command
 
 ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 """Of the near and the far room, with prefix length."""
@@ -40,7 +41,7 @@ def host_namespaces(
 
 def _inside(room: HostNamespaces, *words: str) -> list[str]:
     program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
-    return [sys.executable, "-m", "harvok.host.enter", ":".join(room.namespaces), program, *words]
+    return module_command("harvok.host.enter", ":".join(room.namespaces), program, *words)
 
 
 @contextmanager

@@ -21,7 +21,7 @@ about = {about_quoted}
 {between}
 unit = ["asset", "serial"]   # asked for before the first run, or given with --with asset=…
 repeats = {repeats}
-least_repeats = {least}
+min_repeats = {min_repeats}
 """
 _TCP = """
 [[steps]]
@@ -42,34 +42,34 @@ instruction = "Wire both tester ports to the device, and nothing else. Let it ru
 _TCP_MIN = """
 [[criteria]]             # the settled goodput of each direction, in % of what the arithmetic allows
 figure = "ceiling-share"
-least = "95%"
+min = "95%"
 """
 _TCP_CLEAN = """
 [[criteria]]
 figure = "retransmitted"
-most = "0.1%"
+max = "0.1%"
 """
 _TCP_REGRESSION = """
 [[criteria]]             # no worse than the step it is compared with
 figure = "goodput-settled"
 step = {step}
 against = {against}
-largest_regression = "2%"
+max_regression = "2%"
 changed = []             # conditions that differ on purpose, such as "near.interface"
 """
 _FRAMES_CRITERIA = """
 [[criteria]]             # every frame size at line rate
 figure = "throughput-share"
-least = "99.9%"
+min = "99.9%"
 
 [[criteria]]
 figure = "latency-p999"
-most = "{most_delay}"
+max = "{max_delay}"
 
 [[criteria]]             # nothing lost at a tenth less than line rate
 figure = "frame-loss"
 load = "90 %"
-most = "0%"
+max = "0%"
 """
 
 
@@ -89,7 +89,7 @@ def plan_text(job: Job, name: str, where: str, rated: str, repeats: int, duratio
         about_quoted=json.dumps(about),
         between=between,
         repeats=repeats,
-        least=min(repeats, 5),
+        min_repeats=min(repeats, 5),
     )
     return head + (_frames(job, duration_s or 60) if frames else _tcp(job, duration_s or 10))
 

@@ -13,11 +13,15 @@ from pathlib import Path
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import Series
+from harvok.core.kinds.kind import RigNeed
+from harvok.core.kinds.step import Step
+from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.models.plan import PLAN, DelayStep, Plan, RigStep, Step
+from harvok.core.models.plan import PLAN, Plan
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
+from harvok.core.procedure import Test
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import ImpairmentError, PlanError
 from harvok.logbook.store import Logbook
@@ -25,11 +29,11 @@ from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
-from harvok.runner.delay import DelayRequest, reflector_of, run_delay
-from harvok.runner.flows import FlowRequest, run_flows
-from harvok.runner.frames import FrameRequest, run_frames
+from harvok.runner.benches.reflector import reflector_of
 from harvok.runner.impair import ask, borrowed_bridge
-from harvok.runner.keeping import Label, OnRecord
+from harvok.runner.recorder import OnRecord
+from harvok.runner.request import Label, Place, ReflectorPlace, RigPlace, TestRequest
+from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
 from harvok.runner.stored_sweeps import BASELINES, is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
@@ -37,7 +41,8 @@ from harvok.station.client import parse_station
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
-_AROUND_A_TCP_RUN_S = 2.0
+_AROUND_A_RUN_S = 2.0
+_VIRTUAL_TIME_S = 1.0  # what a run on a model takes of ours
 
 Bench = Callable[[str, str], None]
 """Tells the person at the bench what to do before a step (name, instruction), and returns when it is done."""
@@ -102,17 +107,23 @@ def expected_s(file: PlanFile) -> float:
     """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
     total_s = 0.0
     for step in file.plan.steps:
-        if not isinstance(step, RigStep):
-            _impairment(step)
-            once_s = (step.build().expected_s or 0.0) + _AROUND_A_TCP_RUN_S
-        else:
+        if step.place == "rig":
             rig_of(file, step)
-            once_s = step.build(_line_bps(file)).expected_s if not _is_simulated(file) else 1.0
+        else:
+            _impairment(step)
+        once_s = (_test_of(file, step).expected_s or 0.0) + _AROUND_A_RUN_S
+        if _is_simulated(file) and step.place == "rig":
+            once_s = _VIRTUAL_TIME_S
         total_s += once_s * (_runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
     return total_s
 
 
-def rig_of(file: PlanFile, step: RigStep) -> RigFile:
+def _test_of(file: PlanFile, step: Step) -> Test:
+    """The test of a step, between ports of the plan's rig where it has one."""
+    return step.build(file.rig.rated if file.rig else 0.0)
+
+
+def rig_of(file: PlanFile, step: Step) -> RigFile:
     """The rig of a step. Raises PlanError when its impairment has no virtual rig to stand in."""
     rig = file.rig
     assert rig  # the model sees to it
@@ -126,12 +137,6 @@ def rig_of(file: PlanFile, step: RigStep) -> RigFile:
     _impairment(step)  # refused here, where the step is known
     changed = rig.model_dump() | {"device": "impairment", "impairment": step.impairment, "shape": None}
     return VirtualRig.model_validate(changed)
-
-
-def _line_bps(file: PlanFile) -> float:
-    rig = file.rig
-    assert rig  # a plan with a frame step has a rig
-    return rig.rated
 
 
 def _is_simulated(file: PlanFile) -> bool:
@@ -156,18 +161,14 @@ def run_plan(
             if step is not before:
                 bench(step.name, step.instruction)
                 before = step
-            if usual and not isinstance(step, RigStep):
+            if usual and step.place == "station":
                 ask("change", _impairment(step) or usual)
             asked = _asked(request, step, number)
-            if isinstance(asked, DelayRequest):
-                run_delay(asked, observer, on_record, clock)
-            elif step.over:
+            if step.over:
                 sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
                 run_sweep(sweep, observer, on_record, _say_nothing, clock)
-            elif isinstance(asked, FrameRequest):
-                run_frames(asked, observer, on_record, clock)
             else:
-                run_flows(asked, observer, on_record, clock)
+                run_test(asked, observer, on_record, clock)
     return judge_plan(request)
 
 
@@ -183,7 +184,7 @@ def _say_nothing(number: int, of: int, what: str) -> None:
 def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
     """What the bridge of this host does by itself, while steps of flows may have it do something else; None when none
     of them asks for it. Raises PlanError for an impairment that there is not, NothingFoundError without a bridge."""
-    asked = [_impairment(step) for step in plan.steps if not isinstance(step, RigStep)]
+    asked = [_impairment(step) for step in plan.steps if step.place == "station"]
     if not any(asked):
         yield None
         return
@@ -191,7 +192,7 @@ def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
         yield usual
 
 
-def _impairment(step: Step | RigStep) -> ImpairmentFile | None:
+def _impairment(step: Step) -> ImpairmentFile | None:
     """The impairment that a step names, if any. Raises PlanError when there is none of that name."""
     if step.impairment is None:
         return None
@@ -215,7 +216,7 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
                 records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
-    return PlanOutcome(judge(plan.made_criteria(), series, plan.rules), records, sweeps)
+    return PlanOutcome(judge(plan.build_criteria(), series, plan.rules), records, sweeps)
 
 
 def _done(request: PlanRequest) -> dict[str, int]:
@@ -246,27 +247,44 @@ def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunReco
         )
 
 
-def _asked(request: PlanRequest, step: Step, number: int) -> FrameRequest | FlowRequest | DelayRequest:
+def _asked(request: PlanRequest, step: Step, number: int) -> TestRequest:
     """One run of a step, or what a sweep varies."""
-    plan = request.file.plan
+    plan, test = request.file.plan, _test_of(request.file, step)
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
-    label = Label(request.series(step.name), attributes, step.instruction)
-    if isinstance(step, RigStep):
-        rig = rig_of(request.file, step)
-        test = step.build(rig.rated)
-        return FrameRequest(rig, test, request.logbook, request.command, label, 1, request.wait_s, number)
+    return TestRequest(
+        place=_PLACES[kind_of(test).rig](request, step),
+        test=test,
+        logbook=request.logbook,
+        command=request.command,
+        label=Label(request.series(step.name), attributes, step.instruction),
+        first=number if step.place == "rig" else 0,
+        wait_s=request.wait_s,
+    )
+
+
+def _stations(request: PlanRequest, step: Step) -> StationsSettings:  # noqa: ARG001
+    plan = request.file.plan
     station = request.station or plan.station
-    assert station
-    settings = StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
-    if isinstance(step, DelayStep):
-        return DelayRequest(
-            stations=settings if step.needs_token else replace(settings, station=parse_station(station)[0]),
-            test=step.build(),
-            logbook=request.logbook,
-            command=request.command,
-            port=None if step.needs_token else reflector_of(station),
-            load=LoadSettings(step.load_rate),
-            label=label,
-            wait_s=request.wait_s,
-        )
-    return FlowRequest(settings, step.build(), request.logbook, request.command, label, 1, 0.0, request.wait_s)
+    assert station  # the model sees to it
+    return StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
+
+
+def _reflector(request: PlanRequest, step: Step) -> ReflectorPlace:
+    """The station's reflector; only a load needs the station itself."""
+    settings, load = _stations(request, step), LoadSettings(getattr(step, "load_rate", None))
+    if step.needs_token:
+        return ReflectorPlace(settings, load=load)
+    host, _ = parse_station(settings.station)
+    return ReflectorPlace(replace(settings, station=host), reflector_of(settings.station), load=load)
+
+
+def _rig(request: PlanRequest, step: Step) -> RigPlace:
+    return RigPlace(rig_of(request.file, step))
+
+
+_PLACES: dict[RigNeed, Callable[[PlanRequest, Step], Place]] = {
+    "stations": _stations,
+    "reflector": _reflector,
+    "frames": _rig,
+}
+"""Where a step runs, by what its kind of test needs."""

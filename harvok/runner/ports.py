@@ -1,89 +1,22 @@
 """Tests of this host's own ports: watching what one negotiates, and two of them against each other."""
 
 import json
-import subprocess
-import sys
 import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import ExitStack, closing, contextmanager
-from dataclasses import asdict, dataclass, field
+from contextlib import ExitStack, contextmanager
+from dataclasses import asdict, dataclass
 from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.drive import drive
-from harvok.core.judgement.link import judge_link
-from harvok.core.link import Link
-from harvok.core.models.run import PortRecord, TrialRecord
-from harvok.core.observer import Observer
-from harvok.core.procedures.link import LinkFindings, LinkTest, figures_of, link_test
-from harvok.core.trials.link import LinkEvent, LinkTrialResult
-from harvok.errors import NearEndError, NothingFoundError, UsageError
+from harvok.errors import NearEndError, UsageError
 from harvok.host.cleanup import LENT_PORTS, cleanup_path
-from harvok.host.facts import host_conditions
-from harvok.host.interfaces import port_state, port_to_use
+from harvok.host.interfaces import port_to_use
 from harvok.host.pair import PairSpec, restore_lent_ports
-from harvok.logbook.store import Logbook
-from harvok.rigs.watched import WatchedRig
-from harvok.runner.journal import Journal
-from harvok.runner.keeping import Found, Keeper, Label, OnRecord, new_record
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
+from harvok.worker.parent import Worker
 
 _NOWHERE = "127.0.0.1"
-
-
-@dataclass(frozen=True, slots=True)
-class WatchRequest:
-    """Everything that `harvok ports watch` was asked for."""
-
-    test: LinkTest
-    logbook: str
-    command: list[str]
-    label: Label = field(default_factory=Label)
-
-
-def watch(
-    request: WatchRequest,
-    observer: Observer,
-    on_event: Callable[[LinkEvent], None],
-    on_record: OnRecord,
-    clock: Clock = SYSTEM,
-) -> None:
-    """Watches a port until enough was seen, or the keyboard ends it, which is the usual end and breaks nothing off.
-
-    Raises NothingFoundError when there is no such port.
-    """
-    test = request.test
-    found_port = port_state(test.trial.port)
-    if found_port is None:
-        raise NothingFoundError(f"this host has no port {test.trial.port}", "`harvok ports` lists them.")
-    with closing(Logbook(request.logbook)) as logbook:
-        keeper = Keeper(logbook, observer, on_record, clock)
-        record = new_record(
-            command=request.command,
-            test=test,
-            rig=PortRecord(port=found_port.facts),
-            link=Link(test.rated_bps),
-            label=request.label,
-            near=host_conditions(_NOWHERE),
-            clock=clock,
-        )
-        rig = WatchedRig(on_event, clock=clock)
-
-        def measure(everyone: Observer, journal: Journal, found: Found) -> None:
-            findings = LinkFindings()
-            try:
-                drive(link_test(test, findings), rig, everyone)
-            except KeyboardInterrupt:
-                ups = [event for event in rig.events if event.state == "up"]
-                findings.link_ups.extend(ups)
-                findings.figures.extend(figures_of(ups))
-                journal.trials[-1] = TrialRecord(trial=test.trial, result=LinkTrialResult(list(rig.events)))
-            found["figures"] = findings.figures
-            judged = judge_link(test.trial.port, findings.link_ups, test.rated_bps, test.min_link_ups)
-            found["findings"] = judged
-
-        keeper.measure(record, measure)
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,32 +53,24 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         return run_in(near, words, token, request.logbook, request.command, folder)
 
 
+_HOME_S = 30.0
+"""How long ports may take to be put back; killed before, they would stay away."""
+
+
 @contextmanager
 def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
     """Lends the ports to two namespaces for a while; yields their paths."""
     spec = PairSpec(ports, ADDRESSES, str(cleanup_path(LENT_PORTS)))
-    process = subprocess.Popen(
-        [sys.executable, "-m", "harvok.host.pair", json.dumps(asdict(spec))],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        text=True,
-        start_new_session=True,
-    )
+    worker = Worker("harvok.host.pair", json.dumps(asdict(spec)))
     try:
-        assert process.stdout
-        said = process.stdout.readline()
-        if not said:
-            raise _refused(process)
-        yield json.loads(said)
+        try:
+            lent: list[str] = worker.wait_ready()
+        except NearEndError as error:
+            message = f"the ports could not be moved into namespaces of their own: {error.message}"
+            raise NearEndError(message, "Run Harvok as root.") from error
+        yield lent
     finally:
-        process.communicate()  # closes its standard input, and waits until the ports are home
-
-
-def _refused(process: "subprocess.Popen[str]") -> NearEndError:
-    _, said = process.communicate()
-    why = said.strip().splitlines()[-1] if said.strip() else "it says nothing"
-    return NearEndError(f"the ports could not be moved into namespaces of their own: {why}", "Run Harvok as root.")
+        worker.end(_HOME_S)  # the ports are home when it has ended
 
 
 def restore_ports() -> tuple[list[str], list[str]]:

@@ -5,10 +5,10 @@ from contextlib import closing
 from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.conditions import HostConditions
 from harvok.core.ethernet import IpVersion, tcp_goodput_ceiling_bps
 from harvok.core.figures import find
 from harvok.core.measures.clocks import offset_of
-from harvok.core.models.conditions import HostConditions
 from harvok.core.models.preflight import (
     Check,
     ability_check,

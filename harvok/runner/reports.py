@@ -10,35 +10,22 @@ from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
-from harvok.core.judgement.compare import Criteria, compare, where
+from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.criteria import oddities
-from harvok.core.measures.statistics import summarise
+from harvok.core.kinds.table import kind_of
+from harvok.core.labels import label_text
 from harvok.core.models.run import PortRecord, RigRecord, RunRecord
-from harvok.core.procedures.load import LoadTest
-from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.procedures.udp import UdpTest
 from harvok.core.quantities import QUANTITIES
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.sweeps.words import matrix_of, words_of
-from harvok.core.trials.frames import FrameTrial
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_speed
 from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
 from harvok.reports.document import Picture, PictureKind, Report, Table, digest_of
 from harvok.runner.plans import PlanRequest, judge_plan
-from harvok.runner.samples import series_of
+from harvok.runner.samples import series_of, summaries_of
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
-
-_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received", "two-way-delay-median", "throughput")
-_SHOWN = (
-    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-min", "rtt-mean", "buffer-delay",
-    "udp-throughput", "udp-offered", "udp-received", "udp-goodput", "datagram-loss", "socket-drops", "loss-run-longest",
-    "jitter", "delay-variation-p99", "one-way-delay-mean", "clock-error", "two-way-delay-min", "two-way-delay-median",
-    "two-way-delay-p99", "two-way-loss", "delay-under-load", "link-ups", "negotiated-speed-min",
-    "throughput", "throughput-share", "throughput-l1", "throughput-l2", "frame-loss",
-    "latency-min", "latency-mean", "latency-median", "latency-p999", "latency-max", "latency-jitter",
-    "burst-mean", "buffer-time", "recovery-time", "reset-time", "tester-limit", "delay-floor-median",
-)  # fmt: skip
 
 Sweeps = Mapping[str, Sequence[SweepReading]]
 """What sweeps say, by name."""
@@ -159,17 +146,13 @@ def _facts(records: Sequence[RunRecord]) -> list[tuple[str, str]]:
 
 def _results(groups: Mapping[str, Sequence[RunRecord]]) -> Table:
     """Trimmed mean and spread of each figure, a pair of columns for each group."""
-    values: dict[tuple[str, str], dict[str, list[float]]] = {}
-    for name, records in groups.items():
-        for figure in (f for r in records if r.state == "complete" for f in r.figures if f.quantity in _SHOWN):
-            values.setdefault((figure.quantity, where(figure.labels)), {}).setdefault(name, []).append(figure.value)
     header = ["figure", "layer"] + [column for name in groups for column in (name, "spread", "repeats")]
     rows = []
-    for (quantity, of), by_group in sorted(values.items(), key=lambda item: _SHOWN.index(item[0][0])):
+    for (quantity, of), by_group in summaries_of(groups).items():
         meaning = QUANTITIES[quantity]
         row = [f"{meaning.name}, {of}" if of else meaning.name, meaning.layer]
         for name in groups:
-            summary = summarise(by_group[name]) if name in by_group else None
+            summary = by_group.get(name)
             row += (
                 [format_quantity(summary.mean, meaning.unit), format_share(summary.spread), str(len(summary.values))]
                 if summary
@@ -182,8 +165,9 @@ def _results(groups: Mapping[str, Sequence[RunRecord]]) -> Table:
 def _every_run(records: Sequence[RunRecord]) -> Table:
     rows = []
     for record in records:
-        shown = [f for f in record.figures if f.quantity in _HEADLINES]
-        said = "; ".join(f"{where(f.labels)} {format_quantity(f.value, QUANTITIES[f.quantity].unit)}" for f in shown)
+        headline = kind_of(record.test).headline
+        shown = [f for f in record.figures if f.quantity in headline]
+        said = "; ".join(f"{label_text(f.labels)} {format_quantity(f.value, f.meaning.unit)}".strip() for f in shown)
         limiters = ", ".join(f"{way}: {kind}" for way, kind in record.limiters.items())
         taken = f"{record.started:%Y-%m-%d %H:%M:%S}"
         rows.append([record.id, taken, record.state, record.series or "", said, limiters])
@@ -191,26 +175,28 @@ def _every_run(records: Sequence[RunRecord]) -> Table:
 
 
 def _every_trial(records: Sequence[RunRecord]) -> list[Table]:
-    rows = []
-    for record in records:
-        for number, one in enumerate(record.trials, 1):
-            if not isinstance(one.trial, FrameTrial) or not one.result or one.result.kind != "frames":
-                continue
-            for got in one.result.directions:
-                load = " then ".join(format_frame_rate(step.load_fps) for step in one.trial.steps)
-                rows.append(
-                    [
-                        f"{record.id} {number}",
-                        one.trial.about,
-                        got.direction,
-                        f"{load} frames/s, {format_duration(one.trial.duration_s)}",
-                        f"{format_frame_rate(got.offered_load_fps)} frames/s",
-                        f"{got.lost_frames} ({format_share(got.loss)})",
-                        format_duration(got.delay.median_s) if got.delay else "–",
-                    ]
-                )
-    header = ["run and trial", "what for", "direction", "intended", "offered", "lost", "typical delay"]
+    rows = [
+        [f"{record.id} {number}", *row]
+        for record in records
+        for number, (trial, result) in enumerate(record.trials_of(FrameTrial, FrameTrialResult), 1)
+        for row in _frame_rows(trial, result)
+    ]
+    header = ["run and trial", "what for", "direction", "intended", "offered", "lost", "median delay"]
     return [Table("Every trial", header, rows)] if rows else []
+
+
+def _frame_rows(trial: FrameTrial, result: FrameTrialResult) -> Iterator[list[str]]:
+    """What was offered and what came of it, a row for each direction."""
+    load = " then ".join(format_frame_rate(step.load_fps) for step in trial.steps)
+    for got in result.directions:
+        yield [
+            trial.about,
+            got.direction,
+            f"{load} frames/s, {format_duration(trial.duration_s)}",
+            f"{format_frame_rate(got.offered_load_fps)} frames/s",
+            f"{got.lost_frames} ({format_share(got.loss)})",
+            format_duration(got.delay.median_s) if got.delay else "–",
+        ]
 
 
 def _matrix(name: str, reading: SweepReading) -> Table:
@@ -251,28 +237,25 @@ def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -
     assert signature.pictures
     kind, over, pictures = signature.pictures, signature.over, []
     records = [record for group in groups.values() for record in group]
-    for quantity in _HEADLINES:
+    headlines = dict.fromkeys(key for record in records for key in kind_of(record.test).headline)
+    for quantity in headlines:
         if picture := draw_repeats(groups, quantity, kind):
             pictures.append(picture)
         if over and (picture := draw_over_attribute(records, quantity, over, kind)):
             pictures.append(picture)
     if picture := draw_over_time(records, kind):
         pictures.append(picture)
-    benchmarks = [r for g in groups.values() for r in g[:1] if isinstance(r.test, FrameTest)]
+    benchmarks = [r for g in groups.values() for r in g[:1] if r.test.kind == "rfc2544"]
     if benchmarks:
         pictures += _frame_pictures(benchmarks, kind)
     return pictures + [picture for group in groups.values() for picture in _ramp_picture(group[:1], kind)]
-
-
-def _is_ramp(record: RunRecord) -> bool:
-    return isinstance(record.test, LoadTest) or (isinstance(record.test, UdpTest) and record.test.mode == "steps")
 
 
 def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
     """Loss and delay over the load, of a run that held several."""
     from harvok.reports.ramp import draw_ramp
 
-    for record in filter(_is_ramp, records):
+    for record in (record for record in records if kind_of(record.test).over_load):
         yield from _drawn("what became of the load", kind, partial(draw_ramp, record))
 
 

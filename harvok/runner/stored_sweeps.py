@@ -5,9 +5,9 @@ from dataclasses import dataclass
 from itertools import permutations
 
 from harvok.core.judgement.sample import Series
+from harvok.core.kinds.table import KINDS, kind_of
 from harvok.core.models.run import RunRecord
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.sweeps.axes import MAX_AXES, Point, Role, Setting, axes_of, is_impairment, parse_axis, point_name
+from harvok.core.sweeps.axes import MAX_AXES, Axis, AxisSet, Point, Role, Setting, is_impairment, parse_axis, point_name
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
 from harvok.errors import NothingFoundError, UsageError
 from harvok.logbook.store import Logbook
@@ -30,8 +30,10 @@ class StoredSweep:
     def readings(self) -> list[SweepReading]:
         """What it says: one reading for each direction that was measured."""
         before, after = (self.series(name) for name in BASELINES)
+        sweeping = KINDS[self.test].sweeping
+        assert sweeping  # only kinds that can be swept have a baseline
         found = [
-            read_sweep(self.test, self.points, (before, after), direction, self.roles)
+            read_sweep(self.test, sweeping.figures, self.points, (before, after), direction, self.roles)
             for direction in ("send", "receive")
         ]
         return [reading for reading in found if reading]
@@ -63,7 +65,7 @@ def stored_sweep(logbook: Logbook, name: str) -> StoredSweep:
     found: dict[str, Swept] = {}
     roles: dict[str, Role] = {}
     for part in parts:
-        settings = list(_settings(records[part][0], test, roles))
+        settings = list(_settings(records[part][0], roles))
         point = _point_called(part, settings)
         if point is not None:
             fixed = tuple(one for one in settings if one not in point)
@@ -78,20 +80,27 @@ def stored_sweep(logbook: Logbook, name: str) -> StoredSweep:
     )
 
 
-def _settings(record: RunRecord, test: str, roles: dict[str, Role]) -> Iterator[Setting]:
+def _settings(record: RunRecord, roles: dict[str, Role]) -> Iterator[Setting]:
     """What a run of a sweep says was set, varied or not; notes the role of each in `roles`."""
-    known = axes_of(test)
+    kind = kind_of(record.test)
     for name, text in record.attributes.items():
-        if name not in known and not is_impairment(name):
-            continue
-        try:
-            axis = parse_axis(f"{name}={text}", test, least=1)
-        except UsageError:  # what somebody noted about the unit under the same name
-            continue
-        roles[name] = axis.role
-        yield from axis.values
-    if isinstance(record.test, TcpTest) and "flows" not in record.attributes:
-        yield Setting("flows", str(record.test.trial.flows), float(record.test.trial.flows))
+        axis = _axis(name, text, kind.axes)
+        if axis:
+            roles[name] = axis.role
+            yield from axis.values
+    for setting in kind.sweeping.implied(record.test) if kind.sweeping else ():
+        if setting.name not in record.attributes:
+            yield setting
+
+
+def _axis(name: str, text: str, axes: AxisSet) -> Axis | None:
+    """An attribute as what was set; None for what somebody noted about the unit, under whatever name."""
+    if name not in axes.kinds and not is_impairment(name):
+        return None
+    try:
+        return parse_axis(f"{name}={text}", axes, min_values=1)
+    except UsageError:
+        return None
 
 
 def _point_called(part: str, settings: Sequence[Setting]) -> Point | None:

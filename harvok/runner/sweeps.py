@@ -8,31 +8,20 @@ from contextlib import closing
 from dataclasses import dataclass, replace
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.kinds.kind import Sweeping
+from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile
 from harvok.core.observer import Observer
-from harvok.core.procedures.load import LoadTest
-from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.procedures.udp import UdpTest
-from harvok.core.sweeps.axes import (
-    Axis,
-    Order,
-    Point,
-    SweptTest,
-    is_impairment,
-    order_of,
-    point_name,
-    points_of,
-    with_setting,
-)
+from harvok.core.sweeps.axes import Axis, Order, Point, is_impairment, order_of, point_name, points_of
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import TesterLimitError, UsageError
 from harvok.logbook.store import Logbook
-from harvok.runner.flows import FlowRequest, run_flows
-from harvok.runner.frames import FrameRequest, base_impairment, check_impairment, run_frames
+from harvok.runner.benches.frames import base_impairment, check_impairment
 from harvok.runner.impair import ask, borrowed_bridge
-from harvok.runner.keeping import OnRecord
+from harvok.runner.recorder import OnRecord
+from harvok.runner.request import Place, RigPlace, TestRequest
+from harvok.runner.run import run_test
 from harvok.runner.stored_sweeps import BASELINES, stored_sweep
 
 SayPoint = Callable[[int, int, str], None]
@@ -45,7 +34,7 @@ class SweepRequest:
     series is the name of the sweep. `fixed` are settings of all its runs, the baselines included. One that is to
     `resume` takes what the logbook has of it for done; else a name is used once."""
 
-    base: FlowRequest | FrameRequest
+    base: TestRequest
     axes: tuple[Axis, ...]
     fixed: Point = ()
     repeats: int = 3
@@ -58,9 +47,12 @@ class SweepRequest:
         return self.base.label.series or "sweep"
 
     @property
-    def test(self) -> SweptTest:
-        assert isinstance(self.base.test, SweptTest)
-        return self.base.test
+    def sweeping(self) -> Sweeping:
+        """How its kind of test is swept. Raises UsageError for one that is not."""
+        kind = kind_of(self.base.test)
+        if not kind.sweeping:
+            raise UsageError(f"a test of kind {kind.name} cannot be swept", "Sweep TCP, UDP or frames.")
+        return kind.sweeping
 
     @property
     def points(self) -> list[Point]:
@@ -143,17 +135,16 @@ class _Turn:
         base, settings = self.request.base, (*self.request.fixed, *point)
         attributes = base.label.attributes | {setting.name: setting.text for setting in settings}
         label = replace(base.label, series=f"{self.request.name}.{name}", attributes=attributes)
-        test = self.request.test
+        test = base.test
         for setting in settings:
-            test = with_setting(test, setting)
-        impairment = self.impairer.at(point) if self.impairer else None
-        if isinstance(base, FrameRequest):
-            assert isinstance(test, LoadTest | FrameTest)
-            asked = replace(base, test=test, label=label, repeat=1, first=number, impairment=impairment)
-            run_frames(asked, self.observer, self.on_record, self.clock)
-        else:
-            assert isinstance(test, TcpTest | UdpTest)
-            run_flows(replace(base, test=test, label=label, repeat=1), self.observer, self.on_record, self.clock)
+            if not is_impairment(setting.name):
+                test = self.request.sweeping.with_setting(test, setting)
+        asked = replace(base, test=test, label=label, repeat=1)
+        if self.impairer:
+            asked = replace(asked, place=self.impairer.place_at(point, base.place))
+        if isinstance(base.place, RigPlace):  # a model draws anew for each run
+            asked = replace(asked, first=number)
+        run_test(asked, self.observer, self.on_record, self.clock)
         overrun = self.impairer.overrun() if self.impairer else 0
         if overrun:
             self.observer.notice(
@@ -182,12 +173,14 @@ class _Impairer:
         more, self.seen_overrun = total - self.seen_overrun, total
         return more
 
-    def at(self, point: Point) -> ImpairmentFile:
-        """Puts the impairment of a point on the path."""
+    def place_at(self, point: Point, place: Place) -> Place:
+        """Puts the impairment of a point on the path, and says where to measure then."""
         file = self.build(point)
         if self.of_this_host:
             ask("change", file)
-        return file
+            return place
+        assert isinstance(place, RigPlace)
+        return replace(place, impairment=file)
 
     def build(self, point: Point) -> ImpairmentFile:
         settings = (*self.request.fixed, *point)
@@ -197,8 +190,8 @@ class _Impairer:
         """Raises ImpairmentError or UsageError, before anything is sent, for a point that cannot be carried out."""
         for point in self.request.points:
             file = self.build(point)
-            if isinstance(self.request.base, FrameRequest):
-                check_impairment(self.request.base.rig, file)
+            if isinstance(self.request.base.place, RigPlace):
+                check_impairment(self.request.base.place.rig, file)
 
 
 @contextlib.contextmanager
@@ -207,7 +200,7 @@ def _impaired(request: SweepRequest) -> Iterator[_Impairer | None]:
     if not any(is_impairment(name) for name in _varied(request)):
         yield None
         return
-    rig = request.base.rig if isinstance(request.base, FrameRequest) else None
+    rig = request.base.place.rig if isinstance(request.base.place, RigPlace) else None
     if rig and not isinstance(rig, PortsRig):
         impairer = _Impairer(request, _impairment_of_our_own(rig), of_this_host=False)
         impairer.check()

@@ -13,8 +13,9 @@ import httpx2
 from pydantic import ValidationError
 
 from harvok.clock import Clock
+from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.ethernet import IpVersion
-from harvok.core.models.conditions import HostConditions, InterfaceCounters, Model
+from harvok.core.fields import Model
 from harvok.core.models.control import (
     DEFAULT_CONTROL_PORT,
     PROTOCOL,

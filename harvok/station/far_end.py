@@ -56,10 +56,10 @@ def next_state(state: State, event: str) -> State:
 class FarEnd:
     """The far half of one trial, from preparing it to releasing it."""
 
-    def __init__(self, trial: FlowTrial, host: str | None, data_port: int, longest_test_s: float, clock: Clock) -> None:
+    def __init__(self, trial: FlowTrial, host: str | None, data_port: int, max_test_s: float, clock: Clock) -> None:
         self._trial = trial
         self._clock = clock
-        self._longest_test_s = longest_test_s
+        self._max_test_s = max_test_s
         self._data_port = data_port
         self._trial_id, self._key = secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES)
         self._state = State.PREPARED
@@ -124,11 +124,11 @@ class FarEnd:
         """Waits for the end of the half, or for the longest test that the station's keeper allows."""
         fault: HarvokError | None = None
         try:
-            if not half.wait(self._longest_test_s):
+            if not half.wait(self._max_test_s):
                 half.interrupt()
                 fault = LimitError(
-                    f"the station ends every test after {self._longest_test_s:.0f} s",
-                    "Ask for less, or start the station with a larger --longest-test.",
+                    f"the station ends every test after {self._max_test_s:.0f} s",
+                    "Ask for less, or start the station with a larger --max-duration.",
                 )
         except HarvokError as broken:
             fault = broken

@@ -12,7 +12,7 @@ from fastapi.responses import JSONResponse, StreamingResponse
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from harvok.core.models.conditions import HostConditions, InterfaceCounters
+from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
     PROTOCOL,
     FarEndResult,

@@ -26,7 +26,7 @@ class StationSettings:
     control_port: int
     data_port: int
     host: str | None = None
-    longest_test_s: float = 3600.0
+    max_test_s: float = 3600.0
     max_flows: int = 64
     reflector: ReflectorSettings | None = None
 
@@ -48,7 +48,7 @@ class Station:
             protocol=PROTOCOL,
             data_port=self.settings.data_port,
             delay_port=self.settings.reflector.port if self.settings.reflector else None,
-            longest_test_s=self.settings.longest_test_s,
+            max_test_s=self.settings.max_test_s,
             max_flows=self.settings.max_flows,
             free_in_s=self.sessions.free_in_s,
         )
@@ -81,7 +81,7 @@ class Station:
         self._check_limits(trial)
         self._drop_trial()
         settings = self.settings
-        half = FarEnd(trial, settings.host, settings.data_port, settings.longest_test_s, self._clock)
+        half = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock)
         self._trial_end = half
         return half.prepared
 
@@ -105,14 +105,14 @@ class Station:
         if trial.flows > settings.max_flows or trial.flows < 1:
             raise LimitError(
                 f"the station allows 1 to {settings.max_flows} flows, not {trial.flows}",
-                "Use fewer --flows, or start the station with a larger --most-flows.",
+                "Use fewer --flows, or start the station with a larger --max-flows.",
             )
-        if trial.duration_s and trial.duration_s > settings.longest_test_s:
+        if trial.duration_s and trial.duration_s > settings.max_test_s:
             raise LimitError(
-                f"the station allows tests of {settings.longest_test_s:.0f} s, not {trial.duration_s:.0f} s",
-                "Use a shorter --duration, or start the station with a larger --longest-test.",
+                f"the station allows tests of {settings.max_test_s:.0f} s, not {trial.duration_s:.0f} s",
+                "Use a shorter --duration, or start the station with a larger --max-duration.",
             )
-        if isinstance(trial, UdpTrial):
+        if trial.kind == "udp":
             _check_udp(trial)
             return
         if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.directions:

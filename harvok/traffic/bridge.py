@@ -87,9 +87,9 @@ def _open(interface: str) -> socket.socket:
 @dataclass(slots=True)
 class _Held:
     """Frames that wait, in the order in which they are due; those before `start` are gone. A frame that goes twice
-    stands here twice. `last` marks the copy with which its slot is given back, `bent` those of which a bit is turned;
-    `special` is whether any is not last, or bent, `tagged` whether any had a VLAN tag. `words` is the length of the
-    longest, in words of eight bytes."""
+    stands here twice. `last` marks the copy with which its slot is given back, `corrupted` those of which a bit is
+    turned; `special` is whether any is not last, or corrupted, `tagged` whether any had a VLAN tag. `words` is the
+    length of the longest, in words of eight bytes."""
 
     due_ns: NDArray[np.int64]
     at_ns: NDArray[np.int64]
@@ -152,15 +152,15 @@ class Lane:
 
     def take(self, wall_ns: int) -> bool:
         """Takes in what has arrived; False when nothing has, or when it may wait a little for more to come."""
-        most = min(_PORTION, self._slots - self._head, self._slots - self._outstanding)
+        maximum = min(_PORTION, self._slots - self._head, self._slots - self._outstanding)
         status = self._rx.status
-        if not most or not status[self._head] & _USER:
+        if not maximum or not status[self._head] & _USER:
             return False
         patient = wall_ns - self._last_take_ns < self._lazy_ns
-        if patient and (most <= _MANY or not status[self._head + _MANY] & _USER):
+        if patient and (maximum <= _MANY or not status[self._head + _MANY] & _USER):
             return False
         self._last_take_ns = wall_ns
-        count = _run_length(status, self._head, most, _USER)
+        count = _run_length(status, self._head, maximum, _USER)
         self._decide(self._head, count)
         self._head = (self._head + count) % self._slots
         return True
@@ -207,7 +207,7 @@ class Lane:
         every = list(self._held)
         due, at, slots, last, corrupted = (
             np.concatenate([getattr(one, name)[one.start :] for one in every])
-            for name in ("due_ns", "at_ns", "slots", "last", "bent")
+            for name in ("due_ns", "at_ns", "slots", "last", "corrupted")
         )
         order = np.argsort(due, kind="stable")
         special, tagged = any(one.special for one in every), any(one.tagged for one in every)
@@ -261,8 +261,8 @@ class Lane:
         """How many slots of the sending ring are free in a row, up to `wanted`; looks only when it does not know."""
         upto = min(wanted, _SEND_SLOTS - self._tx_head)
         if self._tx_free < upto:
-            most = min(max(upto, _PORTION), _SEND_SLOTS - self._tx_head)
-            self._tx_free = _free_length(self._tx.status, self._tx_head, most)
+            maximum = min(max(upto, _PORTION), _SEND_SLOTS - self._tx_head)
+            self._tx_free = _free_length(self._tx.status, self._tx_head, maximum)
         return min(upto, self._tx_free)
 
     def _copy(self, slots: NDArray[np.int64], words: int) -> None:
@@ -380,26 +380,26 @@ def _rows(slots: NDArray[np.int64]) -> Any:
     return slice(first, last + 1) if last - first == len(slots) - 1 else slots
 
 
-def _run_length(status: NDArray[np.uint32], head: int, most: int, flag: int) -> int:
+def _run_length(status: NDArray[np.uint32], head: int, maximum: int, flag: int) -> int:
     """How many slots from `head` on have the flag, up to `most`; the first one has it. Looks at few slots, since each
     look is a walk to memory."""
     low, step = 1, 1  # status[head + low - 1] has the flag
-    while low < most:
-        probe = min(low + step, most)
+    while low < maximum:
+        probe = min(low + step, maximum)
         if not status[head + probe - 1] & flag:
             break
         low, step = probe, step * 2
     else:
-        return most
-    high = min(low + step, most)  # status[head + high - 1] has not
+        return maximum
+    high = min(low + step, maximum)  # status[head + high - 1] has not
     while high - low > 1:
         middle = (low + high) // 2
         low, high = (middle, high) if status[head + middle - 1] & flag else (low, middle)
     return low
 
 
-def _free_length(status: NDArray[np.uint32], head: int, most: int) -> int:
+def _free_length(status: NDArray[np.uint32], head: int, maximum: int) -> int:
     """How many slots from `head` on the kernel has given back, up to `most`. A device that drops gives them back out of
     order, so every one is looked at."""
-    busy = status[head : head + most] != _KERNEL
-    return int(np.argmax(busy)) if busy.any() else most
+    busy = status[head : head + maximum] != _KERNEL
+    return int(np.argmax(busy)) if busy.any() else maximum

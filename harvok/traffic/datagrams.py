@@ -103,12 +103,12 @@ class DatagramSender:
         self._payload_bytes = payload_bytes
         self._pack_into = struct.Struct("!QQ").pack_into
 
-    def send(self, most: int) -> int:
+    def send(self, maximum: int) -> int:
         """Sends the next batch, of at most `most` datagrams; returns how many the kernel took, 0 when it is full.
 
         Raises OSError when the far end's port is closed, or a datagram does not fit the path.
         """
-        count = min(self.batch, most)
+        count = min(self.batch, maximum)
         if self.batch == 1:
             self._pack_into(self._view, 2, self.sent, SYSTEM.wall_ns())
         else:

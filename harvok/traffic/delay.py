@@ -286,8 +286,8 @@ def find_probe_route(
 
     Raises SilentError when nothing does.
     """
-    least = PLAIN_BYTES if key is None else AUTHENTICATED_BYTES
-    size = max(trial.payload_bytes, least)
+    minimum = PLAIN_BYTES if key is None else AUTHENTICATED_BYTES
+    size = max(trial.payload_bytes, minimum)
     ways = [ProbeRoute(partial(StampProber, (host, port), source, key, size, trial.dscp), port) for port in ports]
     if echo:
         ways.append(ProbeRoute(partial(EchoProber, host, source, trial.payload_bytes, trial.dscp), 0))

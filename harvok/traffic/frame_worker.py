@@ -18,7 +18,6 @@ from typing import TYPE_CHECKING, Any
 from harvok.clock import SYSTEM
 from harvok.core.wire.frame_orders import (
     AnswerOrder,
-    Failed,
     LearnOrder,
     Line,
     Ready,
@@ -32,7 +31,7 @@ from harvok.core.wire.frame_orders import (
 from harvok.errors import HarvokError
 from harvok.traffic.counters import NOT_YET, Counters, FrameCell
 from harvok.traffic.pacing import Waiter
-from harvok.traffic.process import end_with_parent, enter, wake_precisely
+from harvok.worker.child import end_with_parent, enter_namespaces, run, say_fault, say_ready, wait_begin, wake_precisely
 
 if TYPE_CHECKING:
     from harvok.traffic.rings import Block, ReceiveRing, SendRing
@@ -51,7 +50,7 @@ def send(order: SendOrder, counters: Counters) -> SendReport:
     try:
         sender = _Sender(ring, order, counters)
         _say(Ready())
-        _wait_for_go()
+        wait_begin()
         return sender.run()
     finally:
         ring.close()
@@ -340,11 +339,6 @@ def _say(line: Line) -> None:
     os.write(1, encode(line))
 
 
-def _wait_for_go() -> None:
-    if sys.stdin.buffer.readline() != b"go\n":
-        os._exit(0)
-
-
 def _obey(order: Line, counters: Counters) -> Line:
     if isinstance(order, (SendOrder, ReceiveOrder)) and order.cpu is not None:
         os.sched_setaffinity(0, {order.cpu})
@@ -364,25 +358,25 @@ def _obey(order: Line, counters: Counters) -> Line:
     raise ValueError(f"no order: {order.kind}")
 
 
-def main() -> None:
-    setup = json.loads(sys.argv[1])
+def work(text: str) -> None:
+    setup = json.loads(text)
     end_with_parent()
     try:
-        enter(setup["namespaces"])
+        enter_namespaces(setup["namespaces"])
         counters = Counters(setup["rows"], setup["counters_fd"])
     except OSError as error:
-        _say(Failed(f"a worker could not enter the rig: {error.strerror}", "Start again; the rig may have gone."))
+        say_fault(f"a worker could not enter the rig: {error.strerror}", "Start again; the rig may have gone.")
         return
     wake_precisely()
-    _say(Ready())
-    for text in sys.stdin.buffer:
+    say_ready()
+    for order in sys.stdin.buffer:
         try:
-            _say(_obey(decode(text), counters))
+            _say(_obey(decode(order), counters))
         except HarvokError as error:
-            _say(Failed(error.message, error.hint))
+            say_fault(error.message, error.hint)
         except OSError as error:
-            _say(Failed(f"the kernel refused: {error.strerror}", "Check the ports of the rig with `harvok rig show`."))
+            say_fault(f"the kernel refused: {error.strerror}", "Check the ports of the rig with `harvok rig show`.")
 
 
 if __name__ == "__main__":
-    main()
+    run(work)

@@ -6,10 +6,7 @@ starting one takes longer than a short trial.
 
 import contextlib
 import json
-import os
 import select
-import subprocess
-import sys
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +16,6 @@ from typing import TypeVar
 from harvok.clock import SYSTEM, Clock
 from harvok.core.wire.frame_orders import (
     AnswerOrder,
-    Failed,
     Gateways,
     LearnOrder,
     Line,
@@ -33,6 +29,7 @@ from harvok.core.wire.frame_orders import (
 )
 from harvok.errors import NearEndError
 from harvok.traffic.counters import NOT_YET, ROWS_FOR_STEPS, Counters, FrameCell
+from harvok.worker.parent import Worker
 
 LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
 
@@ -66,8 +63,8 @@ class FrameEngine:
     def __init__(self, namespaces: Sequence[str] = (), clock: Clock = SYSTEM) -> None:
         self._namespaces, self._clock = list(namespaces), clock
         self._counters = Counters(ROWS)
-        self._workers: dict[int, _Worker] = {}
-        self._helper: _Worker | None = None
+        self._workers: dict[int, _FrameWorker] = {}
+        self._helper: _FrameWorker | None = None
 
     def __enter__(self) -> "FrameEngine":
         return self
@@ -103,11 +100,11 @@ class FrameEngine:
                 starts = self._counters.row_cells(send.steps_row, len(send.steps))
                 for step in range(len(send.steps)):
                     starts[step] = NOT_YET
-                sender.tell(encode(send))
+                sender.order(send)
             for sender in senders:
                 sender.hear(Ready, _READY_S)
             for sender in senders:
-                sender.tell(b"go\n")
+                sender.begin()
             sent = self._watch(senders, pairs, progress)
             self._wait_for_frames_in_flight(pairs, sent, in_flight_s)
             for _, receive in pairs:
@@ -117,26 +114,26 @@ class FrameEngine:
         return [Reports(one, other, dropped) for one, other in zip(sent, received, strict=True)]
 
     @contextlib.contextmanager
-    def _hearing(self, orders: Sequence[ReceiveOrder]) -> "Iterator[list[_Worker]]":
+    def _hearing(self, orders: Sequence[ReceiveOrder]) -> "Iterator[list[_FrameWorker]]":
         workers = [self._worker(order.row) for order in orders]
         for worker, order in zip(workers, orders, strict=True):
             for cell in FrameCell:
                 self._write(order.row, cell, 0)
-            worker.tell(encode(order))
+            worker.order(order)
         for worker in workers:
             worker.hear(Ready, _READY_S)
         yield workers
 
     def _watch(
-        self, senders: "Sequence[_Worker]", pairs: Sequence[tuple[SendOrder, ReceiveOrder]], progress: Progress
+        self, senders: "Sequence[_FrameWorker]", pairs: Sequence[tuple[SendOrder, ReceiveOrder]], progress: Progress
     ) -> list[SendReport]:
         """Tells of the frames until every sender is done."""
         expected_s = max(sum(frames / load for load, frames, _ in send.steps) for send, _ in pairs)
         deadline_ns = self._clock.now_ns() + int((expected_s + _READY_S) * 1e9)
         waiting = list(senders)
         while waiting:
-            ready, _, _ = select.select([worker.stdout for worker in waiting], [], [], _LOOK_EVERY_S)
-            waiting = [worker for worker in waiting if worker.stdout not in ready]
+            ready, _, _ = select.select(waiting, [], [], _LOOK_EVERY_S)
+            waiting = [worker for worker in waiting if worker not in ready]
             for number, (send, receive) in enumerate(pairs):
                 delay_ns = self._counters.read(receive.row, FrameCell.DELAY_NS)
                 progress(number, self._read(send.row), self._read(receive.row), delay_ns)
@@ -154,15 +151,15 @@ class FrameEngine:
             if all(count >= one.sent for count, one in zip(counts, sent, strict=True)):
                 break
 
-    def _worker(self, row: int) -> "_Worker":
+    def _worker(self, row: int) -> "_FrameWorker":
         if row not in self._workers:
-            self._workers[row] = _Worker(self._namespaces, self._counters)
+            self._workers[row] = _FrameWorker(self._namespaces, self._counters)
         return self._workers[row]
 
     def _help(self, order: Line) -> Line:
         if not self._helper:
-            self._helper = _Worker(self._namespaces, self._counters)
-        self._helper.tell(encode(order))
+            self._helper = _FrameWorker(self._namespaces, self._counters)
+        self._helper.order(order)
         return self._helper.hear_any(_READY_S)
 
     def _read(self, row: int) -> int:
@@ -172,30 +169,27 @@ class FrameEngine:
         self._counters.cells[Counters.index(row, cell)] = value
 
 
-class _Worker:
-    """One worker process, from its parent's side."""
+class _FrameWorker:
+    """One worker of the engine: lines are orders and reports of harvok.core.wire.frame_orders."""
 
     def __init__(self, namespaces: Sequence[str], counters: Counters) -> None:
         setup = {"namespaces": list(namespaces), "counters_fd": counters.fileno(), "rows": ROWS}
-        self._process = subprocess.Popen(
-            [sys.executable, "-m", "harvok.traffic.frame_worker", json.dumps(setup)],
-            pass_fds=[counters.fileno()],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            bufsize=0,
-            start_new_session=True,  # a Ctrl-C at the terminal is for the parent, which then ends its workers
-            env=os.environ | {"OPENBLAS_NUM_THREADS": "1"},  # threads would keep it from joining a user namespace
-        )
-        assert self._process.stdin and self._process.stdout
-        self._stdin, self.stdout = self._process.stdin, self._process.stdout
-        self._heard = b""
-        self.hear(Ready, _READY_S)
+        single = {"OPENBLAS_NUM_THREADS": "1"}  # threads would keep it from joining a user namespace
+        self._worker = Worker("harvok.traffic.frame_worker", json.dumps(setup), [counters.fileno()], single)
+        self._worker.wait_ready()
 
-    def tell(self, text: bytes) -> None:
-        try:
-            self._stdin.write(text)
-        except BrokenPipeError as error:
-            raise _gone() from error
+    @property
+    def pid(self) -> int:
+        return self._worker.pid
+
+    def fileno(self) -> int:
+        return self._worker.fileno()
+
+    def order(self, line: Line) -> None:
+        self._worker.tell(encode(line))
+
+    def begin(self) -> None:
+        self._worker.begin()
 
     def hear(self, kind: type[LineT], timeout_s: float) -> LineT:
         """The next line, which has to be of a kind. Raises NearEndError for what the worker could not do."""
@@ -205,28 +199,10 @@ class _Worker:
 
     def hear_any(self, timeout_s: float) -> Line:
         """The next line. Raises NearEndError when the worker failed, died or says nothing."""
-        while b"\n" not in self._heard:
-            if not select.select([self.stdout], [], [], timeout_s)[0]:
-                raise NearEndError("a worker process says nothing", "This host may be overloaded; try again.")
-            piece = os.read(self.stdout.fileno(), 1 << 16)
-            if not piece:
-                raise _gone()
-            self._heard += piece
-        text, _, self._heard = self._heard.partition(b"\n")
-        line = decode(text)
-        if isinstance(line, Failed):
-            raise NearEndError(line.message, line.hint)
-        return line
+        return decode(self._worker.hear_line(timeout_s))
 
     def kill(self) -> None:
-        self._process.kill()
-        self._process.wait()
-        self._stdin.close()
-        self.stdout.close()
-
-
-def _gone() -> NearEndError:
-    return NearEndError("a worker process of the frame engine died", "Check free memory; then try again.")
+        self._worker.kill()
 
 
 def kernel_drops() -> int:

@@ -1,8 +1,8 @@
 """A worker process: impairs the path between two ports until its standard input closes.
 
-Started with its orders as JSON in its first argument; says `ready`, then a report every second as a line of JSON. Each
-line on standard input is a new plan, carried out from then on. When standard input closes it says its last report and
-ends. Nothing of the ports is changed but what goes away with the process.
+It begins at once (see harvok.worker) and says a report every second. Each line on standard input is a new plan, carried
+out from then on; when standard input closes it says its last report and ends. Nothing of the ports is changed but what
+goes away with the process.
 """
 
 import gc
@@ -11,14 +11,12 @@ import os
 import select
 import sys
 import threading
-from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from harvok.clock import SYSTEM
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
-from harvok.errors import HarvokError
-from harvok.traffic.process import end_with_parent, enter, wake_precisely
+from harvok.worker.child import end_with_parent, enter_namespaces, run, say, say_ready, wake_precisely
 
 _SPIN_NS, _NAP_NS = 60_000, 50_000
 _IDLE_MS = 5
@@ -134,11 +132,7 @@ class _Bridge:
     def _report(self, now_ns: int, over: bool) -> None:
         told = [lane.report(whole=over) for lane in self._lanes]
         report = ImpairmentReport((now_ns - self._began_ns) / 1e9, self._stage, told, over)
-        _say(asdict(report))
-
-
-def _say(line: dict[str, Any]) -> None:
-    os.write(1, json.dumps(line).encode() + b"\n")
+        say(asdict(report))
 
 
 def _listen(bridge: _Bridge) -> None:
@@ -148,20 +142,13 @@ def _listen(bridge: _Bridge) -> None:
     bridge.stopping = True
 
 
-def main(arguments: Sequence[str]) -> None:
-    orders = BridgeOrders.decode(arguments[1])
+def work(text: str) -> None:
+    orders = BridgeOrders.decode(text)
     end_with_parent()
     wake_precisely()
-    try:
-        enter(orders.namespaces)
-        bridge = _Bridge(orders)
-    except HarvokError as error:
-        _say({"fault": [error.message, error.hint]})
-        return
-    except OSError as error:
-        _say({"fault": [f"the kernel refused: {error.strerror}", "Check that both ports are up; `harvok ports`."]})
-        return
-    _say({"ready": True})
+    enter_namespaces(orders.namespaces)
+    bridge = _Bridge(orders)
+    say_ready()
     gc.disable()
     threading.Thread(target=_listen, args=[bridge], daemon=True).start()
     bridge.run()
@@ -169,4 +156,4 @@ def main(arguments: Sequence[str]) -> None:
 
 
 if __name__ == "__main__":
-    main(sys.argv)
+    run(work, "Check that both ports are up; `harvok ports`.")

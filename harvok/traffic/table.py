@@ -1,5 +1,7 @@
 """Every kind of traffic between near end and station: how it is opened, admitted and run. A row for each."""
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from harvok.clock import Clock
@@ -23,20 +25,32 @@ class FlowListener(Protocol):
     def close(self) -> None: ...
 
 
+@dataclass(frozen=True, slots=True)
+class Traffic:
+    """One kind of traffic: its listener at the far end, how the near end opens its flows, and what runs them."""
+
+    listener: Callable[[Any, bytes, bytes, str | None, int], FlowListener]
+    open_flows: Callable[[Any, DataTarget, Source], Any]
+    trial_end: Callable[[End, Any, Any, bytes, Clock], TrialEnd]
+
+
+TRAFFIC = {
+    "tcp": Traffic(TcpListener, connect_flows, TcpTrialEnd),
+    "udp": Traffic(UdpListener, open_flows, UdpTrialEnd),
+}
+
+
 def open_listener(trial: FlowTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> FlowListener:
     """The far end's way in for a trial."""
-    kind = UdpListener if isinstance(trial, UdpTrial) else TcpListener
-    return kind(trial, trial_id, key, host, port)  # type: ignore[arg-type]
+    return TRAFFIC[trial.kind].listener(trial, trial_id, key, host, port)
 
 
 def make_trial_end(end: End, trial: FlowTrial, sockets: Any, trial_id: bytes, clock: Clock) -> TrialEnd:
     """One end's half over data connections that are open."""
-    if isinstance(trial, UdpTrial):
-        return UdpTrialEnd(end, trial, sockets, trial_id)
-    return TcpTrialEnd(end, trial, sockets, clock)
+    return TRAFFIC[trial.kind].trial_end(end, trial, sockets, trial_id, clock)
 
 
 def open_near_end(trial: FlowTrial, target: DataTarget, source: Source, clock: Clock) -> TrialEnd:
     """The near end's half, with every data connection opened. Raises DataBlockedError."""
-    sockets = open_flows(trial, target, source) if isinstance(trial, UdpTrial) else connect_flows(trial, target, source)
+    sockets = TRAFFIC[trial.kind].open_flows(trial, target, source)
     return make_trial_end("near", trial, sockets, target.trial_id, clock)

@@ -190,7 +190,7 @@ def _read_exactly(sock: socket.socket, size: int) -> bytes:
 class TcpTrialEnd(TrialEnd):
     """One end's half of a TCP trial."""
 
-    def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, clock: Clock) -> None:
+    def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, trial_id: bytes, clock: Clock) -> None:
         roles = [(direction, role_at(end, direction)) for direction in trial.directions]
         watches = (FlowWatch(direction, role, trial, sockets[role], clock) for direction, role in roles)
         super().__init__(watches, partial(close_all, sockets))

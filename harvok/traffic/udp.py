@@ -18,6 +18,7 @@ from functools import partial
 
 import psutil
 
+from harvok.clock import Clock
 from harvok.core.ends import Direction, End, Role, role_at
 from harvok.core.trials.tcp import SocketOptions
 from harvok.core.trials.udp import (
@@ -305,7 +306,7 @@ def _join(sock: socket.socket, group: str, own: str) -> None:
 class UdpTrialEnd(TrialEnd):
     """One end's half of a UDP trial."""
 
-    def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes) -> None:
+    def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes, clock: Clock) -> None:
         tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
         watches = (
             UdpWatch(direction, role_at(end, direction), trial, flows[direction], tag) for direction in trial.directions

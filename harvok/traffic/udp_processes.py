@@ -2,10 +2,8 @@
 
 import os
 import queue
-import subprocess
 import threading
 from collections.abc import Callable, Sequence
-from json import loads
 from math import ceil
 from socket import socket
 from typing import Any
@@ -20,10 +18,10 @@ from harvok.core.trials.udp import (
     UdpSummary,
     UdpTrial,
 )
-from harvok.errors import FlowBrokenError, NearEndError
+from harvok.errors import FlowBrokenError
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
-from harvok.traffic.workers import reap, spawn
+from harvok.worker.parent import Worker
 
 OnUdpInterval = Callable[[UdpInterval], None]
 
@@ -43,9 +41,9 @@ class UdpWatch:
         count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
         self._processes = [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
 
-    def _spawn(self, tag: int, flows: Sequence[tuple[int, socket]]) -> "subprocess.Popen[bytes]":
+    def _spawn(self, tag: int, flows: Sequence[tuple[int, socket]]) -> Worker:
         orders = self._orders(tag, flows).encode()
-        return spawn("harvok.traffic.udp_worker", orders, [sock.fileno() for _, sock in flows])
+        return Worker("harvok.traffic.udp_worker", orders, [sock.fileno() for _, sock in flows])
 
     def _orders(self, tag: int, flows: Sequence[tuple[int, socket]]) -> UdpOrders:
         trial, orders = self._trial, []
@@ -68,16 +66,13 @@ class UdpWatch:
     def wait_ready(self) -> None:
         """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
         for process in self._processes:
-            assert process.stdout
-            if b"ready" not in process.stdout.readline():
-                raise NearEndError("a worker process did not start", "Check free memory and the limit on processes.")
+            process.wait_ready()
             threading.Thread(target=self._read, args=[process], daemon=True).start()
 
     def begin(self) -> None:
         """Lets the datagrams flow."""
         for process in self._processes:
-            assert process.stdin
-            process.stdin.write(b"go\n")
+            process.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
         """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error."""
@@ -150,8 +145,7 @@ class UdpWatch:
     def interrupt(self) -> None:
         """Ends the workers at once; may be called again."""
         for process in self._processes:
-            if process.stdin:
-                process.stdin.close()
+            process.close_input()
 
     def summary(self) -> UdpSummary:
         """What this direction says at its end."""
@@ -161,16 +155,12 @@ class UdpWatch:
         """Ends the workers and waits for them."""
         self.interrupt()
         for process in self._processes:
-            reap(process)
+            process.end()
 
-    def _read(self, process: "subprocess.Popen[bytes]") -> None:
+    def _read(self, process: Worker) -> None:
         """Passes lines on as they come, then None."""
-        assert process.stdout
-        try:
-            for text in process.stdout:
-                self._lines.put(loads(text))
-        except ValueError:
-            pass  # closed, or cut off in the middle of a line, while the worker was ended
+        for line in process.lines():
+            self._lines.put(line)
         self._lines.put(None)
 
 

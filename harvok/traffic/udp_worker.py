@@ -1,8 +1,7 @@
 """A worker process: sends or receives the datagrams of some flows of one direction, and accounts for every one.
 
-It is started with its orders as JSON in its first argument, says `ready` on standard output, and begins at the line
-`go` on standard input. It tells each interval and at last its end, as lines of JSON. When standard input closes, the
-parent is gone or wants it to end: the worker dies at once.
+It begins at the word to begin (see harvok.worker), says each interval and at last its end, and ends at once when its
+standard input closes.
 """
 
 import gc
@@ -22,7 +21,7 @@ from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.core.trials.udp import Method
 from harvok.traffic.pacing import Waiter
-from harvok.traffic.process import wake_precisely
+from harvok.worker.child import run, say, say_ready, wait_begin, wake_precisely
 
 _CATCH_UP = 1 - 1 / 16
 """After a lapse the gap shrinks to this until the schedule is met again: never a burst, and no lasting shortfall."""
@@ -70,10 +69,6 @@ class UdpOrders:
         return cls(**told | {"flows": [FlowOrder(**flow) for flow in told["flows"]]})
 
 
-def _tell(line: dict[str, Any]) -> None:
-    os.write(1, json.dumps(line).encode() + b"\n")
-
-
 def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
     """Sends every flow on its own schedule, and tells how far it came."""
     from harvok.traffic.datagrams import DatagramSender, prepare_sending
@@ -88,13 +83,13 @@ def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
     try:
         _send_all(orders, senders, origin_ns, spans)
     except OSError as error:
-        _tell({"errno": error.errno or -1})
+        say({"errno": error.errno or -1})
     told = []
     for flow, sender, (first, last) in zip(orders.flows, senders, spans, strict=True):
         gap_s = sender.batch / flow.load_fps
         sending_s = (last - first) / 1e9 + gap_s if sender.sent else 0.0
         told.append([flow.flow, sender.sent, sending_s, sender.means, sender.batch, sender.refused])
-    _tell({"over": told})
+    say({"over": told})
 
 
 def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: list[list[int]]) -> None:
@@ -154,7 +149,7 @@ class _SentReport:
             for flow, after, before in zip(self._orders.flows, now, self._before, strict=True)
         ]
         start_s, end_s = (self._since_ns - self._origin_ns) / 1e9, (now_ns - self._origin_ns) / 1e9
-        _tell({"interval": self._index, "start_s": start_s, "end_s": end_s, "sent": flows})
+        say({"interval": self._index, "start_s": start_s, "end_s": end_s, "sent": flows})
         self._before, self._since_ns, self._index = now, now_ns, self._index + 1
         self.due_ns = self._origin_ns + (self._index + 1) * self._interval_ns
 
@@ -164,7 +159,7 @@ def receive(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
     receiver = _Receiver(orders, sockets)
     _await_go()
     receiver.run()
-    _tell({"over": receiver.told()})
+    say({"over": receiver.told()})
 
 
 class _Receiver:
@@ -230,7 +225,7 @@ class _Receiver:
             [flow.service, asdict(account.interval())]
             for flow, account in zip(self._orders.flows, self._accounts, strict=True)
         ]
-        _tell({"interval": self._index, "start_s": self._since_s, "end_s": end_s, "received": flows})
+        say({"interval": self._index, "start_s": self._since_s, "end_s": end_s, "received": flows})
         self._index, self._since_s = self._index + 1, end_s
 
     def told(self) -> list[dict[str, Any]]:
@@ -261,9 +256,8 @@ class _Receiver:
 
 
 def _await_go() -> None:
-    _tell({"ready": True})
-    if sys.stdin.buffer.readline() != b"go\n":
-        os._exit(0)
+    say_ready()
+    wait_begin()
     threading.Thread(target=_die_with_parent, daemon=True).start()
 
 
@@ -272,8 +266,8 @@ def _die_with_parent() -> None:
     os._exit(0)
 
 
-def main() -> None:
-    orders = UdpOrders.decode(sys.argv[1])
+def work(text: str) -> None:
+    orders = UdpOrders.decode(text)
     wake_precisely()
     sockets = [socket.socket(fileno=flow.fd) for flow in orders.flows]
     gc.disable()
@@ -282,4 +276,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    run(work)

@@ -1,15 +1,13 @@
 """A worker process: moves the bytes of one or more TCP flows at the speed of the kernel, and counts them.
 
-It is started with its orders as JSON in its first argument, says `r` on standard output when it is ready, and
-begins when it reads `g` from standard input. When standard input closes, the parent is gone or wants it to end:
-the worker dies at once, so that it never outlives a killed parent. Nothing heavy is imported here.
+It begins at the word to begin (see harvok.worker), and ends at once when its standard input closes. Nothing heavy is
+imported here.
 """
 
 import json
 import mmap
 import os
 import socket
-import sys
 import threading
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -17,6 +15,7 @@ from dataclasses import asdict, dataclass
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.traffic.counters import Cell, Counters
+from harvok.worker.child import run, say_ready, wait_begin
 
 BLOCK_BYTES = 64 * 1024
 BLOCKS_ALONE, BLOCKS_SHARING = 2, 8
@@ -109,13 +108,12 @@ def _start(work: Callable[..., None], *args: object) -> None:
     threading.Thread(target=work, args=args, daemon=True).start()
 
 
-def main() -> None:
-    orders = Orders.decode(sys.argv[1])
+def work(text: str) -> None:
+    orders = Orders.decode(text)
     counters = Counters(orders.counters_rows, orders.counters_fd)
     sockets = [socket.socket(fileno=fd) for fd in orders.fds]
-    os.write(1, b"r")
-    if os.read(0, 1) != b"g":
-        return
+    say_ready()
+    wait_begin()
     for sock, row in zip(sockets, orders.flows, strict=True):
         _start(_flow, orders, sock, counters, row)
     os.read(0, 1)  # returns when the parent closes it, or dies
@@ -123,4 +121,4 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    run(work)

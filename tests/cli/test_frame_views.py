@@ -3,25 +3,34 @@
 import unittest
 from dataclasses import replace
 
-from harvok.cli.render.frame_view import FramesView, progress_words, result_words, trial_words
-from harvok.cli.render.frames import show_calibration, show_frame_run
+from harvok.cli.render.frames import (
+    FramesView,
+    progress_words,
+    result_words,
+    show_calibration,
+    show_rfc2544,
+    trial_words,
+)
 from harvok.cli.render.rig import show_rig, what_is_sent
-from harvok.core.drive import drive
+from harvok.cli.render.run_view import show_run
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.models.rig import RIG_FILE, RigFile
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
-from harvok.core.procedures.calibrate import CalibrationTest, calibrate
+from harvok.core.procedure import Test
+from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
-from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult, LoadStep
 from harvok.reports.rig_drawing import drawing
 from harvok.rigs.device import Device
 from harvok.rigs.frame_rigs import record_of
 from harvok.rigs.simulated import SimulatedPorts
+from harvok.runner.request import RigPlace
 from harvok.testing.clock import ManualClock
-from tests.cli.test_views import screen
+from harvok.testing.measuring import findings_of
+from tests.cli.test_views import a_request, screen
 from tests.core.test_tester_limit import WeakTester
 from tests.logbook.test_logbook import START, host
 
@@ -37,7 +46,7 @@ def rig(kind: str = "virtual", **keys: object) -> RigFile:
 PORTS = {"port1": {"interface": "eth1"}, "port2": {"interface": "eth2"}}
 
 
-def record(test: FrameTest | CalibrationTest, figures: list, **changes: object) -> RunRecord:  # type: ignore[type-arg]
+def record(test: Test, figures: list, **changes: object) -> RunRecord:  # type: ignore[type-arg]
     made = RunRecord(
         id="20261123-080000-dome", state="complete", started=START, harvok="0", command=["harvok"], test=test,
         rig=record_of(rig()), link=Link(1e9), near=host("dome"), figures=figures, calibration="20261123-070000-lead",
@@ -47,9 +56,9 @@ def record(test: FrameTest | CalibrationTest, figures: list, **changes: object) 
 
 class Results(unittest.TestCase):
     def test_what_limited_each_size_and_what_the_tester_adds(self) -> None:
-        findings = drive(rfc2544(TEST), WeakTester(Device(1e9, latency_s=3e-6), 950_000), Observer())
+        findings = findings_of(TEST, WeakTester(Device(1e9, latency_s=3e-6), 950_000))
         console, out = screen()
-        show_frame_run(console, record(TEST, findings.figures))
+        show_rfc2544(console, record(TEST, findings.figures))
         said = out.getvalue()
         self.assertRegex(said, r"64 B +\d{3} \d{3} .* the TESTER")
         self.assertRegex(said, r"1518 B +81 274 .* line rate")
@@ -59,21 +68,21 @@ class Results(unittest.TestCase):
 
     def test_a_device_is_named_as_the_limit(self) -> None:
         device = Device(1e9, forwarding_fps=300_000, buffer_frames=64)
-        findings = drive(rfc2544(TEST), SimulatedPorts(device), Observer())
+        findings = findings_of(TEST, SimulatedPorts(device))
         console, out = screen()
-        show_frame_run(console, record(TEST, findings.figures))
+        show_rfc2544(console, record(TEST, findings.figures))
         self.assertRegex(out.getvalue(), r"64 B +(299|300) \d{3} .* the device")
 
     def test_invalid_and_broken_runs_say_why(self) -> None:
         fault = Fault(reference="tester-limit", message="the tester fell short", hint="take another")
         for state in ("invalid", "broken"):
             console, out = screen()
-            show_frame_run(console, record(TEST, [], state=state, fault=fault))
+            show_run(console, record(TEST, [], state=state, fault=fault), show_rfc2544)
             self.assertIn(f"{state.upper()} the tester fell short", out.getvalue())
 
     def test_a_calibration(self) -> None:
         test = CalibrationTest(SIZES, replace(SETTINGS, tester_fps={}))
-        findings = drive(calibrate(test), WeakTester(Device(1e9, latency_s=3e-6), 950_000), Observer())
+        findings = findings_of(test, WeakTester(Device(1e9, latency_s=3e-6), 950_000))
         console, out = screen()
         show_calibration(console, record(test, findings.figures))
         self.assertRegex(out.getvalue(), r"64 B +9\d{2} \d{3} +6\d\.\d %")
@@ -85,7 +94,12 @@ class WhileItRuns(unittest.TestCase):
 
     def view(self, terminal: bool, virtual_time: bool) -> tuple[FramesView, object]:
         console, out = screen(terminal)
-        view = FramesView(console, TEST, show_frame_run, virtual_time, ManualClock())
+        view = FramesView(
+            console,
+            show_rfc2544,
+            a_request(TEST, RigPlace(rig("simulated" if virtual_time else "virtual"))),
+            ManualClock(),
+        )
         view.run_started(RunOutline("20261123-080000-dome", 1, 2, "dome", "dome-sw-a", Link(1e9), 4))
         view.trial_started(1, self.TRIAL)
         view.progress(FrameProgress("send", 1.0, 1000, 990, 5e-6))
@@ -124,14 +138,14 @@ class WhileItRuns(unittest.TestCase):
         ):
             self.assertIn(words, shown.getvalue())
         view.record(record(TEST, [], notices=["said at the end"]))
-        self.assertIsNone(view._status)
+        self.assertIsNone(view._moving)
         self.assertIn("said at the end", out.getvalue())  # type: ignore[attr-defined]
 
     def test_words(self) -> None:
         self.assertIn("mix frames", trial_words(replace(self.TRIAL, frame_sizes=(64, 1518))))
         self.assertIn("0 s, 0 frames/s", progress_words(FrameProgress("send", 0.0, 0, 0)))
         clean = SimulatedPorts(Device(1e9)).run(self.TRIAL, Observer())
-        self.assertIn("nothing lost, delay typically", result_words(clean))
+        self.assertIn("nothing lost, delay median", result_words(clean))
 
 
 class Rigs(unittest.TestCase):

@@ -9,15 +9,17 @@ from harvok.cli.render.sweep import SweepView, show_sweep
 from harvok.core.figures import Figure
 from harvok.core.judgement.sample import Series
 from harvok.core.sweeps.axes import Point, Role, Setting
-from harvok.core.sweeps.reading import SweepReading
+from harvok.core.sweeps.reading import SweepReading, SweptFigures
 from harvok.core.sweeps.words import words_of
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 from harvok.reports.ramp import draw_ramp
 from harvok.reports.sweep import draw_sweep
 from tests.cli.test_udp_views import said
 from tests.cli.test_views import screen
-from tests.core.test_sweep import TheReading, point, reading, series
+from tests.core.test_sweep import FIGURES, TheReading, point, reading, series
 from tests.logbook.test_logbook import record
+
+FRAMES = SweptFigures("forwarding-rate-l2", ("frame-loss", "latency-median", "latency-p999"))
 
 
 def loads(*shares_and_losses: tuple[float, float], mark: str = "") -> SweepReading:
@@ -29,7 +31,7 @@ def loads(*shares_and_losses: tuple[float, float], mark: str = "") -> SweepReadi
         taken = series(value, value, quantity="forwarding-rate-l2", mark=mark, frame_loss=loss, latency_median=1e-5)
         points.append((where, taken))
     before = series(50e6, 50e6, quantity="forwarding-rate-l2")
-    return reading(points, before, before, {"load": "load"}, "load")
+    return reading(points, before, before, {"load": "load"}, FRAMES)
 
 
 class Words(unittest.TestCase):
@@ -79,7 +81,7 @@ class WhileItRuns(unittest.TestCase):
     def test_a_line_for_each_run(self) -> None:
         for terminal in (False, True):
             console, out = screen(terminal)
-            view = SweepView(console, "tcp")
+            view = SweepView(console, FIGURES)
             view.point(1, 8, "baseline, before")
             view.notice("the impairment is at work")
             view.notice("the impairment is at work")
@@ -92,7 +94,7 @@ class WhileItRuns(unittest.TestCase):
 
     def test_loss_is_said_and_a_run_without_figures_by_its_state(self) -> None:
         console, out = screen(False)
-        view = SweepView(console, "load")
+        view = SweepView(console, SweptFigures("forwarding-rate-l2", ("frame-loss",)))
         labels = {"direction": "send"}
         figures = [Figure("forwarding-rate-l2", 317e6, labels), Figure("frame-loss", 0.25, labels)]
         view.record(record(1, "x", 1).model_copy(update={"figures": figures, "readings": []}))

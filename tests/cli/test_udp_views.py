@@ -10,34 +10,34 @@ from typing import Any
 from rich.console import Console
 
 from harvok.cli.render.compare import show_comparison
-from harvok.cli.render.delay import DelayView, show_delay_run
-from harvok.cli.render.emulator import show_emulator_run
+from harvok.cli.render.delay import DelayView, show_delay
+from harvok.cli.render.emulator import show_emulator
 from harvok.cli.render.impair import ImpairView, report_as_json, show_answer, show_impairment, words_of
-from harvok.cli.render.link import LinkView, show_link_run
+from harvok.cli.render.link import LinkView, show_link
 from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.record import show_record
+from harvok.cli.render.run_view import show_repeats, show_run
 from harvok.cli.render.sweep import readings_as_json, show_sweep
-from harvok.cli.render.udp import show_udp_repeats, show_udp_run
-from harvok.cli.render.udp_view import UdpView, plain_line, udp_rows_table
+from harvok.cli.render.udp import UdpRows, UdpView
+from harvok.cli.render.views import view_of
 from harvok.cli.verdicts import exit_code_of
-from harvok.core.drive import drive
-from harvok.core.ethernet import IpVersion
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.figures import Figure
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport, Stage
-from harvok.core.judgement.compare import Criteria, Finding, compare
+from harvok.core.judgement.compare import Criteria, compare
+from harvok.core.judgement.finding import Finding
 from harvok.core.judgement.sample import Series
-from harvok.core.judgement.services import judge_services
+from harvok.core.kinds.table import kind_of
 from harvok.core.link import Link
-from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.preflight import Check
 from harvok.core.models.run import PortRecord, RunRecord, TrialRecord
 from harvok.core.observer import Observer, RunOutline
-from harvok.core.procedures.delay import DelayFindings, DelayTest, delay_test
+from harvok.core.procedures.delay import DelayTest
 from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest, figures_of
-from harvok.core.procedures.udp import UdpFindings, UdpTest, udp_test
+from harvok.core.procedures.udp import AnyUdpTest, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
@@ -47,9 +47,12 @@ from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 from harvok.logbook.store import Logbook
 from harvok.rigs.impairment_files import read_impairment
+from harvok.runner.request import PortPlace
 from harvok.runner.samples import sample_of
+from harvok.testing.measuring import findings_of
 from harvok.testing.paths import SimulatedPath
-from tests.core.test_sweep import TheReading, point, series
+from tests.cli.test_views import a_request
+from tests.core.test_sweep import FIGURES, TheReading, point, series
 from tests.logbook.test_logbook import record
 
 SPEC = ServiceSpec(12.144e6, frame_bytes=1518)
@@ -83,26 +86,26 @@ class Keeping(Observer):
         self.trials.append(TrialRecord(trial=self._trial, result=result))
 
 
-def udp_record(path: SimulatedPath, test: UdpTest, version: IpVersion = 4) -> RunRecord:
-    keeping, findings = Keeping(), UdpFindings()
-    drive(udp_test(test, version, findings), path, keeping)
-    judged = judge_services(test.services, findings.figures) if test.mode == "services" else []
+def udp_record(path: SimulatedPath, test: AnyUdpTest) -> RunRecord:
+    keeping = Keeping()
+    findings = findings_of(test, path, observer=keeping)
+    judged = kind_of(test).judge(test, findings, [])
     return record().model_copy(
         update={"test": test, "trials": keeping.trials, "figures": findings.figures, "readings": [], "findings": judged}
     )
 
 
 class UdpRuns(unittest.TestCase):
-    LOAD = UdpTest("send", PATTERN, (SPEC,))
+    LOAD = UdpLoadTest("send", PATTERN, (SPEC,))
 
-    def shown(self, path: SimulatedPath, test: UdpTest) -> str:
-        return said(lambda console: show_udp_run(console, udp_record(path, test)))
+    def shown(self, path: SimulatedPath, test: AnyUdpTest) -> str:
+        return said(lambda console: show_run(console, udp_record(path, test), view_of(test).show))
 
     def test_a_load_that_arrives_whole(self) -> None:
         text = self.shown(SimulatedPath(lambda _: (0.005,)), self.LOAD)
         self.assertIn("received 12.14 Mb/s of 12.14 Mb/s sent, in frames of 1518 B (L2); payload 11.78 Mb/s", text)
         self.assertIn("lost 0 of 1000 datagrams", text)
-        self.assertIn("one-way delay least 5.000 ms", text)
+        self.assertIn("one-way delay min 5.000 ms", text)
         self.assertIn("limit: none found", text)
 
     def test_losses_with_their_gaps_and_whose_they_are(self) -> None:
@@ -119,14 +122,14 @@ class UdpRuns(unittest.TestCase):
         self.assertIn("clocks known to ± 80.00 µs", text)
 
     def test_steps_mark_what_the_tester_could_not_send(self) -> None:
-        test = UdpTest("each", PATTERN, (SPEC,), "steps", (0.5, 1.0))
+        test = UdpStepsTest("each", PATTERN, (SPEC,), (0.5, 1.0))
         text = self.shown(SimulatedPath(host_fps=700), test)
         self.assertEqual(text.count("6.072 Mb/s"), 6)
         self.assertEqual(text.count(" *"), 2)
-        self.assertIn("the tester fell short here", text)
+        self.assertIn("limited by the tester", text)
 
     def test_a_search(self) -> None:
-        test = UdpTest("send", PATTERN, (SPEC,), "search", resolution=0.02)
+        test = UdpSearchTest("send", PATTERN, (SPEC,), resolution=0.02)
         self.assertIn("is the highest rate losing nothing (L2", self.shown(SimulatedPath(carries_fps=500), test))
         self.assertIn("all that was asked for", self.shown(SimulatedPath(), test))
         self.assertIn("this tester's limit", self.shown(SimulatedPath(host_fps=300), test))
@@ -135,18 +138,17 @@ class UdpRuns(unittest.TestCase):
         specs = tuple(
             ServiceSpec(1e6, 500, name=f"service {n}", limits=ServiceLimits(0.01, 0.004, 0.002)) for n in range(4)
         )
-        test = UdpTest("send", PATTERN, specs, "services", together_s=1.0)
+        test = UdpServicesTest("send", PATTERN, specs, together_s=1.0)
         text = self.shown(SimulatedPath(lambda _: (0.005,)), test)
-        self.assertIn("REJECT for the services together", text)
+        self.assertIn("REJECT  32 of", text)
         self.assertIn("service 3, all services, send: mean one-way delay 5.000 ms is more than the 4.000 ms", text)
-        self.assertIn("other limits were kept", text)
         for line in text.splitlines():
             self.assertLessEqual(len(line.rstrip()), 125)
 
     def test_repeats(self) -> None:
         one = udp_record(SimulatedPath(), self.LOAD)
-        text = said(lambda console: show_udp_repeats(console, [one] * 5))
-        self.assertIn("UDP load received", text)
+        text = said(lambda console: show_repeats(console, [one] * 5))
+        self.assertIn("received UDP rate", text)
 
     def test_the_whole_record(self) -> None:
         text = said(lambda console: show_record(console, udp_record(SimulatedPath(), self.LOAD)))
@@ -156,10 +158,10 @@ class UdpRuns(unittest.TestCase):
 class UdpWhileItRuns(unittest.TestCase):
     def run_view(self, terminal: bool) -> str:
         console, out = screen(terminal)
-        view = UdpView(console)
+        test = UdpLoadTest("both", PATTERN, (replace(SPEC, name="data"),))
+        view = UdpView(console, view_of(test).show, a_request(test))
         view.run_started(OUTLINE)
-        test = UdpTest("both", PATTERN, (replace(SPEC, name="data"),))
-        drive(udp_test(test, 4, UdpFindings()), SimulatedPath(lambda n: (0.001,) if n % 9 else ()), view)
+        findings_of(test, SimulatedPath(lambda n: (0.001,) if n % 9 else ()), observer=view)
         view.notice("a remark")
         view.record(udp_record(SimulatedPath(), test))
         view.close()
@@ -179,9 +181,9 @@ class UdpWhileItRuns(unittest.TestCase):
         direction = result.directions[0]
         halves = [*direction.sender_intervals, *direction.receiver_intervals]
         (row,) = [made for half in halves if (made := joiner.add(half))]
-        self.assertIn("missing 0; duplicates 20; jitter", plain_line(row, ""))
+        self.assertIn("missing 0; duplicates 20; jitter", UdpRows(trial).line(row))
         console, out = screen(width=80)
-        console.print(udp_rows_table([row], trial))
+        console.print(UdpRows(trial).table([row]))
         self.assertLessEqual(max(map(len, out.getvalue().splitlines())), 80)
 
 
@@ -195,21 +197,21 @@ class Delays(unittest.TestCase):
                     observer.echo(echo)
                 return DelayTrialResult("stamp", echoes, 1, 2, 1, 1, 0, 94e6 if trial.load else None)
 
-        test, keeping, findings = DelayTest(DelayTrial(20, 0.1), loads), Keeping(), DelayFindings()
-        drive(delay_test(test, findings), Rig(), keeping)
+        test, keeping = DelayTest(DelayTrial(20, 0.1), loads), Keeping()
+        findings = findings_of(test, Rig(), observer=keeping)
         changed = {"test": test, "trials": keeping.trials, "figures": findings.figures, "readings": []}
         return record().model_copy(update=changed)
 
     def test_figures_and_the_rest(self) -> None:
-        text = " ".join(said(lambda console: show_delay_run(console, self.record())).split())
+        text = " ".join(said(lambda console: show_delay(console, self.record())).split())
         self.assertIn("5.0 %", text)
-        self.assertIn("1 of 20 packets lost: 1 on the way there, 0 on the way back", text)
-        self.assertIn("1 answered twice; 2 out of order; 1 answers that were none of ours", text)
+        self.assertIn("1 of 20 packets lost: 1 on the way out, 0 on the way back", text)
+        self.assertIn("1 duplicates; 2 out of order; 1 answers refused", text)
 
     def test_under_load(self) -> None:
         made = self.record(("tcp-send", "tcp-receive"))
-        text = said(lambda console: show_delay_run(console, made))
-        self.assertIn("tcp-send adds 10.00 ms to the typical delay", text)
+        text = said(lambda console: show_delay(console, made))
+        self.assertIn("tcp-send adds 10.00 ms to the median delay", text)
         self.assertIn("the load carried 94.00 Mb/s of payload", text)
         self.assertIn("delay under load", made.test.title)
         whole = said(lambda console: show_record(console, made))
@@ -218,7 +220,7 @@ class Delays(unittest.TestCase):
     def test_while_it_runs(self) -> None:
         for terminal in (False, True):
             console, out = screen(terminal)
-            view = DelayView(console)
+            view = DelayView(console, show_delay, a_request(DelayTest(DelayTrial(20, 0.1))))
             view.run_started(OUTLINE)
             view.trial_started(1, DelayTrial(20, 0.1, load="tcp-send"))
             view.echo(Echo(0, 0.0, 0.001))
@@ -250,14 +252,14 @@ class Links(unittest.TestCase):
                 "readings": [],
             }
         )
-        text = said(lambda console: show_link_run(console, made))
+        text = said(lambda console: show_record(console, made))
         self.assertIn("5.0 s  up at 2.5 Gb/s half duplex; went down and up once in between", text)
         self.assertIn("link-ups: 1 × 10 Gb/s, 1 × 2.5 Gb/s half duplex", text)
-        self.assertIn("REJECT  once below", text)
+        self.assertIn("REJECT eth1: once below", text)
         self.assertIn("eth1", said(lambda console: show_record(console, made)))
         console, out = screen()
-        view = LinkView(console)
-        view.event(self.EVENTS[3])
+        view = LinkView(console, show_link, a_request(test, PortPlace()))
+        view.link_event(self.EVENTS[3])
         view.notice("x")
         view.record(made)
         self.assertIn("9.0 s  down", out.getvalue())
@@ -321,15 +323,17 @@ class Impairments(unittest.TestCase):
         figures = [Figure("frames-sent", 10.0, labels), Figure("latency-median", 0.035, labels)]
         finding = Finding("REJECT", "64 B, send", "delay set 30 ms", "Calibrate the box.")
         made = record().model_copy(update={"test": test, "figures": figures, "findings": [finding], "readings": []})
-        text = said(lambda console: show_emulator_run(console, made))
+        text = said(lambda console: show_run(console, made, show_emulator))
         self.assertIn("35.00 ms", text)
-        self.assertIn("REJECT for the emulator", text)
+        self.assertIn("REJECT 64 B, send: delay set 30 ms", text)
 
 
 class Sweeps(unittest.TestCase):
     def reading(self, *more: Any) -> SweepReading:
         points = [Swept(where, taken) for where, taken in [*TheReading.CURVE, *more]]
-        found = read_sweep("tcp", points, (series(941, 942), series(940, 941)), "send", {"socket-buffer": "setting"})
+        found = read_sweep(
+            "tcp", FIGURES, points, (series(941, 942), series(940, 941)), "send", {"socket-buffer": "setting"}
+        )
         assert found
         bounded = [replace(one, bounds={"window / RTT": 5e9}) for one in found.points]
         return replace(found, points=bounded)
@@ -359,7 +363,7 @@ class Elsewhere(unittest.TestCase):
     """Comparisons, lists and reports know the new kinds."""
 
     def build(self, path: SimulatedPath, number: int) -> RunRecord:
-        made = udp_record(path, UdpTest("send", PATTERN, (SPEC,)))
+        made = udp_record(path, UdpLoadTest("send", PATTERN, (SPEC,)))
         return made.model_copy(update={"id": f"20261123-08{number:04}-dome"})
 
     def test_two_series_are_compared(self) -> None:
@@ -370,7 +374,7 @@ class Elsewhere(unittest.TestCase):
         found = compare(taken(900), taken(700), Criteria())
         self.assertEqual(found.verdict, "REJECT")
         text = said(lambda console: show_comparison(console, found))
-        self.assertIn("UDP load received", text)
+        self.assertIn("received UDP rate", text)
         self.assertIn("datagram loss", text)
         self.assertEqual(compare(taken(900), taken(900), Criteria()).verdict, "ACCEPT")
 

@@ -7,18 +7,22 @@ from rich.console import Console
 
 from harvok.cli.options import attributes, duration, percent, rate, size, typed_command
 from harvok.cli.render.compare import show_comparison
-from harvok.cli.render.live import TcpView, plain_line, rows_table
 from harvok.cli.render.logbook import show_lines
-from harvok.cli.render.tcp import show_repeats, show_run
+from harvok.cli.render.run_view import show_repeats, show_run
+from harvok.cli.render.tcp import TcpRows, TcpView, show_tcp
 from harvok.core.ends import CpuUse
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.sample import Series
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.observer import RunOutline
+from harvok.core.procedure import Test
+from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.tcp import TcpTrial
-from harvok.logbook.listing import RunLine
+from harvok.logbook.listing import HeadlineFigure, RunLine
+from harvok.rigs.stations import StationsSettings
+from harvok.runner.request import Place, TestRequest
 from harvok.runner.samples import sample_of
 from harvok.testing.transfers import transfer
 from tests.core.test_compare import STEADY, lowered, series
@@ -30,6 +34,10 @@ def screen(terminal: bool = False, height: int = 40) -> tuple[Console, io.String
     return Console(file=out, width=120, height=height, force_terminal=terminal, color_system=None, highlight=False), out
 
 
+def a_request(test: Test, place: Place = StationsSettings("hall", "token")) -> TestRequest:
+    return TestRequest(place, test, "book.sqlite", ["harvok"])
+
+
 def rows() -> list[IntervalRow]:
     joiner, result = RowJoiner(LINK, 4), transfer(470.7e6, 3)
     halves = [*result.sender_intervals, *result.receiver_intervals]
@@ -38,11 +46,11 @@ def rows() -> list[IntervalRow]:
 
 class LiveViews(unittest.TestCase):
     def test_a_row_as_words(self) -> None:
-        line = plain_line(rows()[1])
+        line = TcpRows().line(rows()[1])
         self.assertTrue(line.startswith("1.0 to 2.0 s, send: goodput 470.7 Mb/s"))
         for words in (
             "50.0 % of the ceiling",
-            "sent again 0 B",
+            "retransmitted 0 B",
             "near 20.0 %",
         ):
             self.assertIn(words, line)
@@ -51,9 +59,9 @@ class LiveViews(unittest.TestCase):
         bare = replace(
             rows()[0], ceiling_share=None, retransmitted_bytes=None, cwnd_bytes=None, rtt_mean_s=None, core_near=None
         )
-        self.assertEqual(plain_line(bare), "0.0 to 1.0 s, send: goodput 470.7 Mb/s")
+        self.assertEqual(TcpRows().line(bare), "0.0 to 1.0 s, send: goodput 470.7 Mb/s")
         console, out = screen()
-        console.print(rows_table([bare]))
+        console.print(TcpRows().table([bare]))
         self.assertEqual(out.getvalue().count("–"), 5)
 
     def test_every_table_fits_eighty_columns(self) -> None:
@@ -62,30 +70,30 @@ class LiveViews(unittest.TestCase):
         hot = CpuUse([1.0], [1.0])
         joiner, result = RowJoiner(LINK, 4), transfer(99.99e9, 3, direction="receive", near_cpu=hot, far_cpu=hot)
         halves = [*result.sender_intervals, *result.receiver_intervals]
-        console.print(rows_table([row for row in map(joiner.add, halves) if row]))
-        show_run(console, record())
+        console.print(TcpRows().table([row for row in map(joiner.add, halves) if row]))
+        show_run(console, record(), show_tcp)
         show_repeats(console, [record(n) for n in range(5)])
         runs = [[sample_of(record(n, megabits=value)) for n, value in enumerate(STEADY)] for _ in range(2)]
         show_comparison(console, compare(Series("before", runs[0]), Series("after", runs[1]), Criteria()))
         line = RunLine(
             "20261123-083840-6wvr", START, "complete", "tcp each", "dome – hall", "before-recabling", "", {},
-            {("goodput-settled", "send"): 12.34e9},
+            [HeadlineFigure("goodput-settled", {"direction": "send"}, 12.34e9)],
         )  # fmt: skip
         show_lines(console, [line], 1, "book.sqlite")
         said = out.getvalue()
         self.assertNotIn("…", said)
         for whole in (
-            "RTT least/mean CPU near/far",
-            "retransmitted        send",
+            "RTT min/mean CPU near/far",
+            "retransmitted bytes  send",
             "99.99 Gb/s",
             "100/100 %",
-            "before-recabling 12.34 Gb/s",
+            "before-recabling → 12.34 Gb/s",
         ):
             self.assertIn(whole, said)
 
     def test_on_a_terminal_the_table_grows_within_the_screen(self) -> None:
         console, out = screen(terminal=True, height=14)
-        view = TcpView(console)
+        view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=30.0))
         result = transfer(400e6, 30)
@@ -99,7 +107,7 @@ class LiveViews(unittest.TestCase):
 
     def test_without_one_there_are_lines(self) -> None:
         console, out = screen()
-        view = TcpView(console)
+        view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 1, 1, "dome", "hall", Link(), 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=2.0))
         for half in (*transfer(1e9, 2).sender_intervals, *transfer(1e9, 2).receiver_intervals):
@@ -112,7 +120,7 @@ class LiveViews(unittest.TestCase):
 class Summaries(unittest.TestCase):
     def test_a_run(self) -> None:
         console, out = screen()
-        show_run(console, record())
+        show_run(console, record(), show_tcp)
         for words in (
             "930.0 Mb/s = 116.2 MB/s",
             "98.8 % of the ceiling 941.5 Mb/s",
@@ -124,9 +132,9 @@ class Summaries(unittest.TestCase):
     def test_a_broken_run_says_why_and_what_is_left(self) -> None:
         console, out = screen()
         fault = Fault(reference="station-lost", message="the station went away", hint="look")
-        show_run(console, record(state="broken").model_copy(update={"fault": fault, "readings": []}))
+        show_run(console, record(state="broken").model_copy(update={"fault": fault, "readings": []}), show_tcp)
         self.assertIn("BROKEN the station went away", out.getvalue())
-        self.assertIn("1 whole trials", out.getvalue())
+        self.assertIn("1 complete trials", out.getvalue())
 
     def test_repeats(self) -> None:
         console, out = screen()
@@ -134,7 +142,7 @@ class Summaries(unittest.TestCase):
         self.assertIn("931.0 Mb/s", out.getvalue())
         few, said = screen()
         show_repeats(few, [record(), record(1)])
-        self.assertIn("too few to trim", said.getvalue())
+        self.assertIn("too few repeats to trim", said.getvalue())
 
     def test_no_runs_yet(self) -> None:
         console, out = screen()

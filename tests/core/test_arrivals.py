@@ -24,15 +24,15 @@ class Model:
     def __init__(self, numbers: list[int]) -> None:
         self.seen: set[int] = set()
         self.duplicates = self.reordered = 0
-        most = -1
+        maximum = -1
         for number in numbers:
             if number in self.seen:
                 self.duplicates += 1
                 continue
-            self.reordered += number < most
+            self.reordered += number < maximum
             self.seen.add(number)
-            most = max(most, number)
-        missing = [n for n in range(most) if n not in self.seen]
+            maximum = max(maximum, number)
+        missing = [n for n in range(maximum) if n not in self.seen]
         self.last_lost = max(missing, default=None)
 
 

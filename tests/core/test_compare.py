@@ -73,9 +73,9 @@ class Regressions(unittest.TestCase):
 
 class Shares(unittest.TestCase):
     def test_of_the_ceiling(self) -> None:
-        for least, wanted in ((0.95, "ACCEPT"), (0.999, "RETEST"), (1.0, "REJECT")):
-            found = judged(series("a", STEADY), series("b", STEADY), min_share=least)
-            self.assertEqual(found.verdict, wanted, least)
+        for minimum, wanted in ((0.95, "ACCEPT"), (0.999, "RETEST"), (1.0, "REJECT")):
+            found = judged(series("a", STEADY), series("b", STEADY), min_share=minimum)
+            self.assertEqual(found.verdict, wanted, minimum)
 
     def test_without_a_rated_speed_there_is_no_share(self) -> None:
         found = judged(series("a", STEADY, ceiling=None), series("b", STEADY, ceiling=None), min_share=0.9)
@@ -96,7 +96,7 @@ class Conditions(unittest.TestCase):
             self.assertEqual([d.declared for d in found.differences], [True])
 
     def test_or_judged_all_the_same(self) -> None:
-        found = judged(series("a", STEADY), series("b", STEADY, near__mtu="9000 B"), despite_conditions=True)
+        found = judged(series("a", STEADY), series("b", STEADY, near__mtu="9000 B"), ignore_conditions=True)
         self.assertEqual(found.verdict, "ACCEPT")
         self.assertEqual([d.condition for d in found.differences], ["near.mtu"])
 

@@ -35,13 +35,15 @@ def judged(criterion: Criterion, *every: Series, rules: Rules | None = None) -> 
 class Limits(unittest.TestCase):
     def test_min_and_max(self) -> None:
         for limit, wanted in ((930e6, "ACCEPT"), (950e6, "REJECT"), (940e6, "RETEST")):
-            found = judged(Criterion("goodput-settled", "a", least=limit), series("a", STEADY))
+            found = judged(Criterion("goodput-settled", "a", minimum=limit), series("a", STEADY))
             self.assertEqual(found.verdict, wanted, found.findings)
         for limit, wanted in ((950e6, "ACCEPT"), (930e6, "REJECT")):
-            self.assertEqual(judged(Criterion("goodput-settled", "a", most=limit), series("a", STEADY)).verdict, wanted)
+            self.assertEqual(
+                judged(Criterion("goodput-settled", "a", maximum=limit), series("a", STEADY)).verdict, wanted
+            )
 
     def test_a_straddled_limit_says_how_many_repeats_would_tell(self) -> None:
-        (finding,) = judged(Criterion("goodput-settled", "a", least=930e6), series("a", WIDE)).findings
+        (finding,) = judged(Criterion("goodput-settled", "a", minimum=930e6), series("a", WIDE)).findings
         self.assertEqual(finding.verdict, "RETEST")
         self.assertRegex(finding.advice, r"About \d+ repeats would tell")
 
@@ -49,14 +51,14 @@ class Limits(unittest.TestCase):
         good, bad = series("a", STEADY), series("a", WIDE, direction="receive")
         pairs = zip(good.runs, bad.runs, strict=True)
         both = Series("a", [RunSample("x", [*one.figures, *other.figures], {}) for one, other in pairs])
-        whole = Criterion("goodput-settled", "a", least=930e6)
+        whole = Criterion("goodput-settled", "a", minimum=930e6)
         self.assertEqual(judged(whole, both).verdict, "RETEST")
-        narrow = Criterion("goodput-settled", "a", least=930e6, labels={"direction": "send"})
+        narrow = Criterion("goodput-settled", "a", minimum=930e6, labels={"direction": "send"})
         self.assertEqual(judged(narrow, both).verdict, "ACCEPT")
 
     def test_many_figures_are_judged_more_carefully(self) -> None:
         """A limit that one interval of 95 % just keeps is kept no more when twenty are judged at once."""
-        one = Criterion("goodput-settled", "a", least=937.5e6)
+        one = Criterion("goodput-settled", "a", minimum=937.5e6)
         self.assertEqual(judged(one, series("a", STEADY)).verdict, "ACCEPT")
         twenty = judge([one] * 20, {"a": series("a", STEADY)}, Rules())
         self.assertEqual(twenty.verdict, "RETEST")
@@ -64,11 +66,11 @@ class Limits(unittest.TestCase):
 
 class WhatAllowsNoVerdict(unittest.TestCase):
     def test_too_few_too_wide_missing_or_the_tester(self) -> None:
-        criterion = Criterion("goodput-settled", "a", least=1.0)
+        criterion = Criterion("goodput-settled", "a", minimum=1.0)
         for every, rules, words in (
             ([series("a", STEADY[:3])], Rules(), "3 complete runs where 5"),
             ([], Rules(), "0 complete runs"),
-            ([series("a", WIDE)], Rules(largest_spread=0.05), "spreads over"),
+            ([series("a", WIDE)], Rules(max_spread=0.05), "spreads over"),
             ([series("a", STEADY, quantity="throughput")], Rules(), "no run has a figure"),
             ([series("a", STEADY, limiter=TESTER)], Rules(), "tester itself"),
             ([series("a", STEADY, mark="tester-limit")], Rules(), "tester itself"),
@@ -85,7 +87,7 @@ class WhatAllowsNoVerdict(unittest.TestCase):
             ("goodput-settled", 9e8),
             ("frame-loss", 0.1),
         ):
-            for limits in ({"least": value / 2}, {"most": value * 2}):
+            for limits in ({"minimum": value / 2}, {"maximum": value * 2}):
                 criterion = Criterion(quantity, "a", **limits)  # type: ignore[arg-type]
                 found = judged(criterion, series("a", (value,), quantity=quantity), rules=Rules(min_repeats=1))
                 self.assertEqual(found.verdict, "RETEST")
@@ -96,7 +98,7 @@ class WhatAllowsNoVerdict(unittest.TestCase):
 
 
 class Regressions(unittest.TestCase):
-    CRITERION = Criterion("goodput-settled", "b", largest_regression=0.02, against="a")
+    CRITERION = Criterion("goodput-settled", "b", max_regression=0.02, against="a")
 
     def against(self, factor: float, **more: object) -> Judgement:
         after = series("b", [value * factor for value in STEADY], **more)  # type: ignore[arg-type]
@@ -107,7 +109,7 @@ class Regressions(unittest.TestCase):
             self.assertEqual(self.against(factor).verdict, wanted)
 
     def test_less_is_better_for_a_delay(self) -> None:
-        criterion = Criterion("rtt-mean", "b", largest_regression=0.1, against="a")
+        criterion = Criterion("rtt-mean", "b", max_regression=0.1, against="a")
         before = series("a", [value / 1e12 for value in STEADY], "rtt-mean")
         for factor, wanted in ((0.5, "ACCEPT"), (1.5, "REJECT")):
             after = series("b", [value * factor / 1e12 for value in STEADY], "rtt-mean")
@@ -119,7 +121,7 @@ class Regressions(unittest.TestCase):
         found = judged(self.CRITERION, before, after)
         self.assertEqual(found.verdict, "RETEST")
         self.assertIn("near.interface", found.findings[0].reason)
-        named = Criterion("goodput-settled", "b", largest_regression=0.02, against="a", changed=("interface", "dscp"))
+        named = Criterion("goodput-settled", "b", max_regression=0.02, against="a", changed=("interface", "dscp"))
         self.assertEqual(judged(named, before, after).verdict, "ACCEPT")
 
     def test_drift_gives_no_verdict_unless_the_runs_alternated(self) -> None:

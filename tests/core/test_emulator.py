@@ -1,17 +1,16 @@
 import unittest
 from dataclasses import replace
 
-from harvok.core.drive import drive
 from harvok.core.figures import Figure
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.judgement.emulator import judge_emulator
-from harvok.core.observer import Observer
-from harvok.core.procedures.emulator import EmulatorTest, emulator_check
-from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize
+from harvok.core.procedures.emulator import EmulatorTest
+from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.errors import UnsupportedError
 from harvok.host.netem import message_of
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedPorts
+from harvok.testing.measuring import findings_of
 
 SIZE = FrameSize("512", (512,))
 SETTINGS = FrameSettings(1e9, full_s=10.0, short_s=1.0, pause_s=0.0, resolution=0.005)
@@ -21,9 +20,8 @@ class TheProcedure(unittest.TestCase):
     def test_delay_loss_and_rate_of_a_modelled_box(self) -> None:
         set_to = Stage(0.0, Impairment(delay_s=0.005, rate_bps=200e6))
         test = EmulatorTest(set_to, (SIZE,), SETTINGS)
-        findings = FrameFindings()
         box = Device(port_bps=1e9, forwarding_bps=200e6, latency_s=0.005, buffer_frames=100)
-        drive(emulator_check(test, findings), SimulatedPorts(box), Observer())
+        findings = findings_of(test, SimulatedPorts(box))
         judged = judge_emulator(set_to, findings.figures, 50e-6, {})
         self.assertEqual({finding.verdict for finding in judged}, {"ACCEPT"}, judged)
         self.assertEqual(len(judged), 3)

@@ -16,16 +16,17 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, tr
 from harvok.core.procedures.latency import latency
 from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
-from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.throughput import throughput
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedPorts
+from harvok.testing.measuring import findings_of, returned_by
 
 GIGABIT = FrameSettings(line_bps=1e9)
 SMALL, LARGE = FrameSize("64", (64,)), FrameSize("1518", (1518,))
-FoundT = TypeVar("FoundT")
+ReturnedT = TypeVar("ReturnedT")
 
 
 class Watched(SimulatedPorts):
@@ -35,15 +36,12 @@ class Watched(SimulatedPorts):
         super().__init__(device, seed)
         self.trials: list[FrameTrial] = []
 
-    def measure(self, procedure: Generator[FrameTrial, FrameTrialResult, FoundT]) -> FoundT:
-        try:
-            wanted = next(procedure)
-            while True:
-                self.trials.append(wanted)
-                wanted = procedure.send(self.run(wanted, Observer()))
-        except StopIteration as end:
-            found: FoundT = end.value
-            return found
+    def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+        self.trials.append(trial)
+        return super().run(trial, observer)
+
+    def measure(self, procedure: Generator[FrameTrial, FrameTrialResult, ReturnedT]) -> ReturnedT:
+        return returned_by(procedure, self)
 
 
 class Histograms(unittest.TestCase):
@@ -191,7 +189,7 @@ class WholeSuite(unittest.TestCase):
 
     def test_every_test_for_every_size_in_virtual_time(self) -> None:
         device = Device(1e9, forwarding_fps=6e5, buffer_frames=256, latency_s=3e-6, reset_s=2.0)
-        findings = Watched(device).measure(rfc2544(self.TEST))
+        findings = findings_of(self.TEST, Watched(device))
         small = {f.quantity for f in findings.figures if f.labels["frame-size"] == "64"}
         self.assertTrue(
             {"throughput", "latency-median", "frame-loss", "burst-mean", "recovery-time", "reset-time"} <= small
@@ -202,7 +200,7 @@ class WholeSuite(unittest.TestCase):
 
     def test_a_device_that_carries_nothing_ends_early(self) -> None:
         rig = Watched(Device(1e9, forwarding_fps=0.0, buffer_frames=0.0))
-        findings = rig.measure(rfc2544(self.TEST))
+        findings = findings_of(self.TEST, rig)
         self.assertEqual({f.value for f in findings.figures if f.quantity == "throughput"}, {0.0})
         self.assertFalse([f for f in findings.figures if f.quantity.startswith("latency")])
 

@@ -3,18 +3,17 @@ from dataclasses import replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from harvok.cli.render.load import show_load_run
-from harvok.core.drive import drive
+from harvok.cli.render.load import show_held_loads
 from harvok.core.figures import find
 from harvok.core.impairment import Impairment
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.observer import Observer
-from harvok.core.procedures.frames import FrameFindings
-from harvok.core.procedures.load import LoadTest, hold_loads
+from harvok.core.procedure import Findings
+from harvok.core.procedures.load import LoadTest
 from harvok.errors import TesterLimitError, UsageError
 from harvok.reports.ramp import draw_ramp
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedPorts, impaired
+from harvok.testing.measuring import findings_of
 from tests.cli.test_frame_views import SETTINGS, SIZES, record
 from tests.cli.test_views import screen
 from tests.core.test_tester_limit import WeakTester
@@ -23,10 +22,8 @@ SMALL = SIZES[0]
 TEST = LoadTest((0.2, 0.6, 1.0, 0.6), SIZES, replace(SETTINGS, full_s=2.0))
 
 
-def found(device: Device, test: LoadTest = TEST) -> FrameFindings:
-    findings = FrameFindings()
-    drive(hold_loads(test, findings), SimulatedPorts(device), Observer())
-    return findings
+def found(device: Device, test: LoadTest = TEST) -> Findings:
+    return findings_of(test, SimulatedPorts(device))
 
 
 class Loads(unittest.TestCase):
@@ -48,13 +45,12 @@ class Loads(unittest.TestCase):
         self.assertEqual(len({figure.key for figure in figures}), len(figures))
 
     def test_what_the_tester_cannot_offer_is_left_out_and_named(self) -> None:
-        findings = FrameFindings()
         small = replace(TEST, sizes=(SMALL,))
-        drive(hold_loads(small, findings), WeakTester(Device(1e9), 950_000), Observer())
+        findings = findings_of(small, WeakTester(Device(1e9), 950_000))
         self.assertEqual({f.labels["load"] for f in findings.figures}, {"20 %", "60 %", "60 % (2)"})
         self.assertIn("64 B at 100 % is left out", findings.notices[0])
         with self.assertRaises(TesterLimitError):
-            drive(hold_loads(replace(small, shares=(1.0,)), FrameFindings()), WeakTester(Device(1e9), 9e5), Observer())
+            findings_of(replace(small, shares=(1.0,)), WeakTester(Device(1e9), 9e5))
 
     def test_without_a_pause_a_full_queue_is_carried_over_to_the_next_load(self) -> None:
         device = Device(1e9, forwarding_fps=700_000, buffer_frames=70_000)
@@ -69,20 +65,19 @@ class Loads(unittest.TestCase):
         self.assertAlmostEqual(worst[True], 0.1, delta=0.001)
 
     def test_without_a_pause_the_steps_that_the_tester_held_count(self) -> None:
-        findings = FrameFindings()
         test = replace(TEST, sizes=(SMALL,), continuous=True)
-        drive(hold_loads(test, findings), WeakTester(Device(1e9), 950_000), Observer())
+        findings = findings_of(test, WeakTester(Device(1e9), 950_000))
         self.assertEqual({f.labels["load"] for f in findings.figures}, {"20 %", "60 %", "60 % (2)"})
         self.assertEqual(len(findings.notices), 1)
         self.assertIn("64 B at 100 % is left out: the tester fell short 3 times", findings.notices[0])
         with self.assertRaisesRegex(TesterLimitError, "held no load at all"):
-            drive(hold_loads(test, FrameFindings()), WeakTester(Device(1e9), 1e5), Observer())
+            findings_of(test, WeakTester(Device(1e9), 1e5))
         self.assertLess(test.expected_s, replace(test, continuous=False).expected_s)
 
     def test_as_a_table_and_as_a_picture(self) -> None:
-        made = record(TEST, found(Device(1e9, forwarding_fps=7e5, buffer_frames=70)).figures)  # type: ignore[arg-type]
+        made = record(TEST, found(Device(1e9, forwarding_fps=7e5, buffer_frames=70)).figures)
         console, out = screen(False)
-        show_load_run(console, made)
+        show_held_loads(console, made)
         self.assertIn("700 035", out.getvalue())
         self.assertIn("21.6 %", out.getvalue())
         with TemporaryDirectory() as folder:

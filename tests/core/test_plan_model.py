@@ -5,7 +5,12 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from harvok.core.models.plan import PLAN, DelayStep, FramesStep, Plan, RampStep, TcpStep, UdpStep
+from harvok.core.kinds.delay import DelayStep
+from harvok.core.kinds.frames import FramesStep, RampStep
+from harvok.core.kinds.tcp import TcpStep
+from harvok.core.kinds.udp import UdpStep
+from harvok.core.models.plan import PLAN, Plan
+from harvok.core.procedures.udp import UdpSearchTest
 
 TWO_STEPS: dict[str, Any] = {
     "version": 1,
@@ -50,12 +55,14 @@ class Tests(unittest.TestCase):
             {"name": "load", "test": "udp", "rate": "900M", "frame_size": 512, "direction": "send", "dscp": 46},
             {"name": "most", "test": "udp", "rate": "1G", "search": True, "resolution": "2%"},
         ]
-        load, most = plan(steps=steps).steps
-        assert isinstance(load, UdpStep) and isinstance(most, UdpStep)
+        load, maximum = plan(steps=steps).steps
+        assert isinstance(load, UdpStep) and isinstance(maximum, UdpStep)
         spec = load.build().services[0]
         self.assertEqual((spec.rate_bps, spec.frame_bytes, spec.dscp), (900e6, 512, 46))
-        self.assertEqual((load.build().mode, load.build().direction), ("load", "send"))
-        self.assertEqual((most.build().mode, most.build().resolution), ("search", 0.02))
+        self.assertEqual((load.build().kind, load.build().direction), ("udp-load", "send"))
+        search = maximum.build()
+        assert isinstance(search, UdpSearchTest)
+        self.assertEqual(search.resolution, 0.02)
         with self.assertRaises(ValidationError):
             plan(station=None, steps=steps)
 
@@ -96,25 +103,32 @@ class Tests(unittest.TestCase):
 
 class Criteria(unittest.TestCase):
     def test_one_for_each_step_but_the_one_it_compares_with(self) -> None:
-        every = {"figure": "ceiling-share", "least": "95%"}
-        against = {"figure": "goodput-settled", "against": "before", "largest_regression": "2%", "changed": ["dscp"]}
-        made = plan(criteria=[every, against]).made_criteria()
+        every = {"figure": "ceiling-share", "min": "95%"}
+        against = {"figure": "goodput-settled", "against": "before", "max_regression": "2%", "changed": ["dscp"]}
+        made = plan(criteria=[every, against]).build_criteria()
         self.assertEqual(
-            [(c.step, c.least, c.against) for c in made[:2]], [("before", 0.95, None), ("after", 0.95, None)]
+            [(c.step, c.minimum, c.against) for c in made[:2]], [("before", 0.95, None), ("after", 0.95, None)]
         )
-        self.assertEqual([(c.step, c.largest_regression, c.changed) for c in made[2:]], [("after", 0.02, ("dscp",))])
+        self.assertEqual([(c.step, c.max_regression, c.changed) for c in made[2:]], [("after", 0.02, ("dscp",))])
 
     def test_limits_are_read_in_the_unit_of_their_figure(self) -> None:
         for figure, text, wanted in (
             ("goodput-settled", "940M", 940e6), ("latency-p999", "20us", 20e-6), ("throughput", "81 000", 81_000.0),
             ("frame-loss", "0.1%", 0.001), ("burst-mean", 250, 250.0),
         ):  # fmt: skip
-            (made, _) = plan(criteria=[{"figure": figure, "most": text}]).made_criteria()
-            self.assertAlmostEqual(made.most or 0, wanted)
+            (made, _) = plan(criteria=[{"figure": figure, "max": text}]).build_criteria()
+            self.assertAlmostEqual(made.maximum or 0, wanted)
+
+    def test_the_keys_that_plans_had_before_are_still_read(self) -> None:
+        former = {"figure": "goodput-settled", "least": "1M", "largest_regression": "2%", "against": "before"}
+        made = plan(criteria=[former], least_repeats=3, largest_spread="5%")
+        (criterion,) = made.build_criteria()
+        self.assertEqual((criterion.minimum, criterion.max_regression), (1e6, 0.02))
+        self.assertEqual((made.rules.min_repeats, made.rules.max_spread), (3, 0.05))
 
     def test_labels(self) -> None:
-        criterion = {"figure": "frame-loss", "most": 0, "direction": "send", "frame_size": 64, "load": "90 %"}
-        (made, _) = plan(criteria=[criterion]).made_criteria()
+        criterion = {"figure": "frame-loss", "max": 0, "direction": "send", "frame_size": 64, "load": "90 %"}
+        (made, _) = plan(criteria=[criterion]).build_criteria()
         self.assertEqual(made.labels, {"direction": "send", "frame-size": "64", "load": "90 %"})
 
 
@@ -125,22 +139,25 @@ class Sweeps(unittest.TestCase):
     def test_a_sweep_is_taken_at_once_and_judged_point_by_point(self) -> None:
         steps = [TWO_STEPS["steps"][0], SWEPT]
         criteria = [
-            {"figure": "goodput-settled", "least": "100M"},
-            {"figure": "rtt-mean", "most": "80ms", "step": "far", "at": "delay=35ms"},
+            {"figure": "goodput-settled", "min": "100M"},
+            {"figure": "rtt-mean", "max": "80ms", "step": "far", "at": "delay=35ms"},
         ]
         made = plan(steps=steps, criteria=criteria)
         self.assertEqual(order(made), [("before", 0), ("before", 1), ("before", 2), ("far", 0)])
         points = [f"far.delay-{delay}_socket-buffer-{size}" for delay in ("5ms", "35ms") for size in ("64k", "4M")]
         self.assertEqual(made.steps[1].parts(), points)
-        judged = [criterion.step for criterion in made.made_criteria()]
+        judged = [criterion.step for criterion in made.build_criteria()]
         self.assertEqual(judged, ["before", *points, *points[2:]])
 
     def test_what_a_sweep_cannot_be(self) -> None:
         frames = {"name": "f", "test": "rfc2544", "frame_sizes": [64]}
-        against = {"figure": "goodput-settled", "against": "far", "largest_regression": "2%"}
-        point = {"figure": "goodput-settled", "least": 1, "at": "delay=9ms"}
+        against = {"figure": "goodput-settled", "against": "far", "max_regression": "2%"}
+        point = {"figure": "goodput-settled", "min": 1, "at": "delay=9ms"}
         for changes, words in (
-            ({"steps": [SWEPT | {"over": ["colour=1,2"]}]}, "over: 'colour=1,2' varies nothing known of tcp"),
+            (
+                {"steps": [SWEPT | {"over": ["colour=1,2"]}]},
+                "'colour=1,2' names nothing that can be varied of tcp",
+            ),
             ({"steps": [SWEPT | {"over": ["flows=1,2"] * 2}]}, "one or two different things"),
             ({"steps": [SWEPT], "alternate": True}, "leave out alternate"),
             ({"steps": [SWEPT, TWO_STEPS["steps"][0]], "criteria": [against]}, "a sweep of many"),
@@ -158,7 +175,7 @@ class Sweeps(unittest.TestCase):
 
 class WhatDoesNotHold(unittest.TestCase):
     def test_each_fault_is_said(self) -> None:
-        limit = {"figure": "throughput", "least": 1}
+        limit = {"figure": "throughput", "min": 1}
         for changes, words in (
             ({"station": None}, "needs a station"),
             ({"steps": [TWO_STEPS["steps"][0]] * 2}, "two steps are called before"),
@@ -169,8 +186,8 @@ class WhatDoesNotHold(unittest.TestCase):
             ({"criteria": [{"figure": "throughput"}]}, "needs a limit"),
             ({"criteria": [limit | {"against": "before"}]}, "worse than what"),
             ({"criteria": [limit | {"step": "never"}]}, "which there is not"),
-            ({"criteria": [{"figure": "ceiling", "against": "before", "largest_regression": "1%"}]}, "cannot regress"),
-            ({"criteria": [{"figure": "latency-p999", "most": "5"}]}, "'5'"),
+            ({"criteria": [{"figure": "ceiling", "against": "before", "max_regression": "1%"}]}, "cannot regress"),
+            ({"criteria": [{"figure": "latency-p999", "max": "5"}]}, "'5'"),
             ({"confidence": "100%"}, "less than 1"),
             ({"steps": [{"name": "a", "test": "ramp"}]}, "needs a rig"),
             ({"rig": "a", "steps": [{"name": "a", "test": "ramp", "loads": "0.5"}]}, "not a percentage"),
@@ -183,4 +200,4 @@ class WhatDoesNotHold(unittest.TestCase):
     def test_a_text(self) -> None:
         step = {"name": "x", "test": "tcp"}
         made = PLAN.validate_python({"version": 1, "name": "a", "station": "hall", "steps": [step]})
-        self.assertEqual((made.repeats_of(made.steps[0]), made.made_criteria(), made.confidence), (5, [], 0.95))
+        self.assertEqual((made.repeats_of(made.steps[0]), made.build_criteria(), made.confidence), (5, [], 0.95))

@@ -1,15 +1,15 @@
 import unittest
 from dataclasses import replace
 
-from harvok.core.judgement.link import judge_link
-from harvok.core.link import Link, PortSpeed
-from harvok.core.models.conditions import (
+from harvok.core.conditions import (
     ClockFacts,
     HostConditions,
     InterfaceCounters,
     InterfaceFacts,
     SocketLimits,
 )
+from harvok.core.judgement.link import judge_link
+from harvok.core.link import Link, PortSpeed
 from harvok.core.models.preflight import (
     ability_check,
     buffers_check,

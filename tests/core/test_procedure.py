@@ -5,12 +5,13 @@ from harvok.core.drive import drive
 from harvok.core.ends import CpuUse, DirectionChoice, role_at
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
-from harvok.core.procedures.tcp import TcpTest, tcp_test
+from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
 from harvok.errors import StationLostError
+from harvok.testing.measuring import findings_of
 from harvok.testing.transfers import ScriptedRig, transfer
 
 GIGABIT = Link(rated_bps=1e9)
@@ -47,7 +48,7 @@ class Driving(unittest.TestCase):
         for direction, trials in wanted.items():
             rig = ScriptedRig(answer)
             test = TcpTest(direction, TcpTrial((), flows=2, duration_s=10.0))
-            findings = drive(tcp_test(test, GIGABIT), rig, Observer())
+            findings = findings_of(test, rig, GIGABIT)
             self.assertEqual([trial.directions for trial in rig.trials], trials)
             self.assertEqual([r.direction for r in findings.readings], [d for trial in trials for d in trial])
             self.assertEqual(test.expected_s, 10.0 * len(trials))
@@ -55,7 +56,7 @@ class Driving(unittest.TestCase):
     def test_watchers_hear_everything_in_order(self) -> None:
         first, second = Watcher(), Watcher()
         test = TcpTest("each", TcpTrial((), duration_s=10.0))
-        drive(tcp_test(test, GIGABIT), ScriptedRig(answer), Observers([first, second]))
+        findings_of(test, ScriptedRig(answer), GIGABIT, Observers([first, second]))
         self.assertEqual(first.heard, ["start 1 send", "finish 1", "start 2 receive", "finish 2"])
         self.assertEqual(first.heard, second.heard)
         self.assertEqual(len(first.halves), 40)
@@ -118,11 +119,8 @@ class Notices(unittest.TestCase):
 
     def test_unsettled_and_stolen_are_said(self) -> None:
         result = transfer(lambda t: 50e6 * t, near_cpu=CpuUse([0.5], [0.5], stolen=0.2))
-        findings = drive(
-            tcp_test(TcpTest("send", TcpTrial((), duration_s=10.0)), GIGABIT),
-            ScriptedRig(lambda _: TcpTrialResult([result])),
-            Observer(),
-        )
+        test = TcpTest("send", TcpTrial((), duration_s=10.0))
+        findings = findings_of(test, ScriptedRig(lambda _: TcpTrialResult([result])), GIGABIT)
         said = list(result_notices([result], findings.readings))
         self.assertEqual(len(said), 2)
         self.assertIn("never settled", said[0])

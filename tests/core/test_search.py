@@ -54,8 +54,8 @@ devices = st.builds(
 
 class Searches(unittest.TestCase):
     def wanted(self, device: Device, resolution: float = 0.001) -> Range:
-        most = device.line_fps(SIZE)
-        return Range(most, resolution * most, FULL_S, SHORT_S)
+        maximum = device.line_fps(SIZE)
+        return Range(maximum, resolution * maximum, FULL_S, SHORT_S)
 
     def check(self, search: Callable[[Range], Search], device: Device, resolution: float) -> float:
         wanted = self.wanted(device, resolution)

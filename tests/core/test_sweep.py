@@ -7,13 +7,17 @@ from hypothesis import strategies as st
 
 from harvok.core.figures import Figure
 from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.procedure import Test
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.load import LoadTest
 from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.procedures.udp import UdpTest
+from harvok.core.procedures.udp import UdpLoadTest
 from harvok.core.sweeps.axes import (
+    FRAME_AXES,
+    TCP_AXES,
+    UDP_AXES,
     Point,
     Role,
     Setting,
@@ -22,16 +26,15 @@ from harvok.core.sweeps.axes import (
     parse_axis,
     point_name,
     points_of,
-    with_setting,
 )
-from harvok.core.sweeps.reading import SweepReading, Swept, bounds_of, read_sweep
+from harvok.core.sweeps.reading import SweepReading, Swept, SweptFigures, bounds_of, read_sweep
 from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
-from harvok.core.trials.tcp import TcpTrial
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.errors import ImpairmentError, UsageError
 
 TCP = "tcp"
+FIGURES = SweptFigures("goodput-settled", ("rtt-mean", "retransmitted"), bounded=True)
 
 
 def series(*values: float, quantity: str = "goodput-settled", mark: str = "", **beside: float) -> Series:
@@ -54,10 +57,10 @@ def reading(
     before: Series | None = None,
     after: Series | None = None,
     roles: dict[str, Role] | None = None,
-    test: str = TCP,
+    figures: SweptFigures = FIGURES,
 ) -> SweepReading:
     swept = [Swept(where, taken) for where, taken in points]
-    found = read_sweep(test, swept, (before, after), "send", roles or {"socket-buffer": "setting"})
+    found = read_sweep(TCP, figures, swept, (before, after), "send", roles or {"socket-buffer": "setting"})
     assert found
     return found
 
@@ -97,7 +100,7 @@ class TheReading(unittest.TestCase):
 
     def test_what_was_not_measured(self) -> None:
         swept = [Swept(where, taken) for where, taken in self.CURVE]
-        self.assertIsNone(read_sweep(TCP, swept, (None, None), "receive", {"socket-buffer": "setting"}))
+        self.assertIsNone(read_sweep(TCP, FIGURES, swept, (None, None), "receive", {"socket-buffer": "setting"}))
         self.assertIsNone(reading(self.CURVE).points[0].change)
 
     def test_up_to_where_a_condition_does_no_harm(self) -> None:
@@ -149,21 +152,21 @@ class WhatArithmeticAllows(unittest.TestCase):
 
 class TheAxes(unittest.TestCase):
     def test_reading_them(self) -> None:
-        axis = parse_axis("socket-buffer=64k,4Mi", TCP)
+        axis = parse_axis("socket-buffer=64k,4Mi", TCP_AXES)
         self.assertEqual([one.number for one in axis.values], [64_000, 4 * 2**20])
-        names = parse_axis("congestion-control=cubic,reno", TCP)
+        names = parse_axis("congestion-control=cubic,reno", TCP_AXES)
         self.assertEqual([one.number for one in names.values], [None, None])
         self.assertEqual(point_name((axis.values[0], names.values[1])), "socket-buffer-64k_congestion-control-reno")
         self.assertEqual(len(points_of((axis, names))), 4)
-        delay = parse_axis("send.delay=0,5ms", "load")
+        delay = parse_axis("send.delay=0,5ms", FRAME_AXES)
         self.assertEqual(([one.number for one in delay.values], delay.role), ([0.0, 0.005], "condition"))
 
     def test_refused_with_what_is_wrong(self) -> None:
         for wrong, why in (
-            ("flows", "varies nothing known"),
-            ("colour=1,2", "varies nothing known"),
-            ("there.delay=0,1ms", "varies nothing known"),
-            ("load=10M,20M", "varies nothing known of tcp"),
+            ("flows", "names nothing that can be varied"),
+            ("colour=1,2", "names nothing that can be varied"),
+            ("there.delay=0,1ms", "names nothing that can be varied"),
+            ("load=10M,20M", "names nothing that can be varied of tcp"),
             ("flows=2", "fewer than 2 values"),
             ("flows=2,2", "fewer than 2 values"),
             ("flows=1,x", "not a whole number"),
@@ -182,24 +185,24 @@ class TheAxes(unittest.TestCase):
             ("delay=1ms..5ms*1", "no range"),
         ):
             with self.assertRaises(UsageError) as raised:
-                parse_axis(wrong, TCP)
+                parse_axis(wrong, TCP_AXES)
             self.assertIn(why, f"{raised.exception.message} {raised.exception.hint}", wrong)
 
     def test_ranges(self) -> None:
-        for text, kind, written in (
-            ("load=10%..100%/4", "load", ["10%", "40%", "70%", "100%"]),
-            ("load=100%..10%/4", "load", ["100%", "70%", "40%", "10%"]),
-            ("socket-buffer=64k..4M*4", TCP, ["64k", "256k", "1.024M"]),
-            ("loss=0.01%..10%*10", TCP, ["0.01%", "0.1%", "1%", "10%"]),
-            ("loss=8%..1%*2", TCP, ["8%", "4%", "2%", "1%"]),
-            ("delay=0..20ms/3", TCP, ["0ms", "10ms", "20ms"]),
-            ("load=500M..1.5G/3,2G", "udp", ["500M", "1G", "1.5G", "2G"]),
+        for text, axes, written in (
+            ("load=10%..100%/4", FRAME_AXES, ["10%", "40%", "70%", "100%"]),
+            ("load=100%..10%/4", FRAME_AXES, ["100%", "70%", "40%", "10%"]),
+            ("socket-buffer=64k..4M*4", TCP_AXES, ["64k", "256k", "1.024M"]),
+            ("loss=0.01%..10%*10", TCP_AXES, ["0.01%", "0.1%", "1%", "10%"]),
+            ("loss=8%..1%*2", TCP_AXES, ["8%", "4%", "2%", "1%"]),
+            ("delay=0..20ms/3", TCP_AXES, ["0ms", "10ms", "20ms"]),
+            ("load=500M..1.5G/3,2G", UDP_AXES, ["500M", "1G", "1.5G", "2G"]),
         ):
-            self.assertEqual([one.text for one in parse_axis(text, kind).values], written)
+            self.assertEqual([one.text for one in parse_axis(text, axes).values], written)
 
     @given(st.integers(10**3, 10**9), st.integers(10**3, 10**9), st.integers(2, 50))
     def test_a_range_reaches_both_ends_and_is_read_back(self, first: int, last: int, count: int) -> None:
-        values = parse_axis(f"pacing={first}..{last}/{count}", TCP, least=1).values
+        values = parse_axis(f"pacing={first}..{last}/{count}", TCP_AXES, min_values=1).values
         self.assertEqual(len(values), count)
         self.assertAlmostEqual(values[0].number or 0, first)
         self.assertAlmostEqual(values[-1].number or 0, last)
@@ -208,11 +211,13 @@ class TheAxes(unittest.TestCase):
 
 
 class ReachingTheTest(unittest.TestCase):
-    def changed(self, test: TcpTest | UdpTest | LoadTest | FrameTest, text: str, kind: str) -> object:
-        return with_setting(test, parse_axis(text, kind, least=1).values[0])
+    def changed(self, test: Test, text: str) -> object:
+        sweeping = kind_of(test).sweeping
+        assert sweeping
+        return sweeping.with_setting(test, parse_axis(text, sweeping.axes, min_values=1).values[0])
 
     def test_of_udp(self) -> None:
-        test = UdpTest("send", UdpTrial((), (), 1.0), (ServiceSpec(1e6, 1518),))
+        test = UdpLoadTest("send", UdpTrial((), (), 1.0), (ServiceSpec(1e6, 1518),))
         for text, read in (
             ("load=5M", lambda t: t.services[0].rate_bps == 5e6),
             ("frame-size=512", lambda t: t.services[0].frame_bytes == 512),
@@ -220,21 +225,19 @@ class ReachingTheTest(unittest.TestCase):
             ("dscp=46", lambda t: t.services[0].dscp == 46),
             ("socket-buffer=1M", lambda t: t.trial.socket_buffer_bytes == 1_000_000),
         ):
-            self.assertTrue(read(self.changed(test, text, "udp")), text)
+            self.assertTrue(read(self.changed(test, text)), text)
 
     def test_of_frames(self) -> None:
         settings = FrameSettings(1e9)
         test = LoadTest((0.5,), (FrameSize("1518", (1518,)),), settings)
-        loaded, small = self.changed(test, "load=90%", "load"), self.changed(test, "frame-size=64", "load")
+        loaded, small = self.changed(test, "load=90%"), self.changed(test, "frame-size=64")
         assert isinstance(loaded, LoadTest) and isinstance(small, LoadTest)
         self.assertEqual((loaded.shares, small.sizes), ((0.9,), (FrameSize("64", (64,)),)))
         search = FrameTest(("throughput",), test.sizes, settings)
         with self.assertRaises(UsageError):
-            self.changed(search, "load=90%", "load")
+            self.changed(search, "load=90%")
 
-    def test_what_an_impairment_does_is_no_part_of_it(self) -> None:
-        test = TcpTest("send", TcpTrial((), 1, 5.0))
-        self.assertIs(self.changed(test, "delay=5ms", TCP), test)
+    def test_what_an_impairment_does_is_no_part_of_the_test(self) -> None:
         self.assertTrue(is_impairment("receive.burst-loss"))
         self.assertFalse(is_impairment("flows"))
 

@@ -1,30 +1,28 @@
 """A tester that cannot do what is asked: its own limit is found, told, and never blamed on the device."""
 
 import unittest
-from collections.abc import Generator
 from dataclasses import replace
-from typing import TypeVar
 
-from harvok.core.drive import drive
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.observer import Observer
-from harvok.core.procedures.calibrate import CalibrationTest, calibrate
+from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
-from harvok.core.procedures.rfc2544 import FrameTest, rfc2544
+from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.throughput import throughput
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
+from harvok.rigs.simulated import SimulatedPorts
+from harvok.testing.measuring import findings_of, returned_by
 
 SETTINGS = FrameSettings(line_bps=1e9)
 SMALL = FrameSize("64", (64,))
-FoundT = TypeVar("FoundT")
 
 
 class WeakTester(SimulatedPorts):
-    """Sends no faster than `most_fps`."""
+    """Sends no faster than `max_fps`."""
 
     def __init__(self, device: Device, max_fps: float) -> None:
         super().__init__(device)
@@ -34,9 +32,6 @@ class WeakTester(SimulatedPorts):
         steps = tuple(LoadStep(min(step.load_fps, self._max_fps), step.duration_s) for step in trial.steps)
         return super().run(replace(trial, steps=steps), observer)
 
-    def measure(self, procedure: Generator[FrameTrial, FrameTrialResult, FoundT]) -> FoundT:
-        return drive(procedure, self, Observer())
-
 
 def marks(figures: list[Figure]) -> set[str]:
     return {f.mark for f in figures if f.quantity.startswith("throughput")}
@@ -44,31 +39,31 @@ def marks(figures: list[Figure]) -> set[str]:
 
 class Throughput(unittest.TestCase):
     def test_a_device_as_fast_as_the_tester_is_marked(self) -> None:
-        found, figures = WeakTester(Device(1e9), 900_000).measure(throughput(SETTINGS, SMALL))
+        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(Device(1e9), 900_000))
         self.assertAlmostEqual(found, 900_000, delta=30_000)
         self.assertEqual(marks(figures), {"tester-limit"})
 
     def test_a_device_well_below_the_tester_is_not(self) -> None:
         device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
-        found, figures = WeakTester(device, 900_000).measure(throughput(SETTINGS, SMALL))
+        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 900_000))
         self.assertAlmostEqual(found, 400_000, delta=2000)
         self.assertEqual(marks(figures), {""})
 
     def test_a_device_that_lost_just_above_is_to_blame_all_the_same(self) -> None:
         device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
-        found, figures = WeakTester(device, 415_000).measure(throughput(SETTINGS, SMALL))
+        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 415_000))
         self.assertAlmostEqual(found, 400_000, delta=2000)
         self.assertEqual(marks(figures), {""})
 
     def test_a_calibration_spares_the_retreat(self) -> None:
         settings = replace(SETTINGS, tester_fps={"64": 880_000.0})
-        found, figures = WeakTester(Device(1e9), 900_000).measure(throughput(settings, SMALL))
+        found, figures = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 900_000))
         self.assertEqual((found, marks(figures)), (880_000, {"tester-limit"}))
         self.assertLessEqual(find(figures, "search-trials") or 9, 2)
 
     def test_a_tester_that_reaches_line_rate_leaves_no_mark(self) -> None:
         settings = replace(SETTINGS, tester_fps={"64": 2e6})
-        _, figures = WeakTester(Device(1e9), 2e6).measure(throughput(settings, SMALL))
+        _, figures = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 2e6))
         self.assertEqual(marks(figures), {""})
 
     def test_a_tester_that_never_holds_a_load_measures_nothing(self) -> None:
@@ -78,7 +73,7 @@ class Throughput(unittest.TestCase):
                 return super().run(replace(trial, steps=halved), observer)
 
         with self.assertRaises(TesterLimitError):
-            drive(throughput(SETTINGS, SMALL), Stuttering(Device(1e9)), Observer())
+            returned_by(throughput(SETTINGS, SMALL), Stuttering(Device(1e9)))
 
 
 class WholeSuite(unittest.TestCase):
@@ -86,7 +81,7 @@ class WholeSuite(unittest.TestCase):
         settings = replace(SETTINGS, full_s=5.0)
         test = FrameTest(("throughput", "loss", "back-to-back"), (SMALL,), settings, burst_repeats=2)
         device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
-        findings = WeakTester(device, 900_000).measure(rfc2544(test))
+        findings = findings_of(test, WeakTester(device, 900_000))
         loads = [f.labels["load"] for f in findings.figures if f.quantity == "frame-loss"]
         self.assertEqual(loads[0], "60 %")  # of 1 488 095: the first that 900 000 reaches
         self.assertIsNone(find(findings.figures, "burst-mean"))
@@ -96,7 +91,7 @@ class WholeSuite(unittest.TestCase):
 class Calibration(unittest.TestCase):
     def test_the_limit_of_a_weak_tester_is_found(self) -> None:
         test = CalibrationTest((SMALL, FrameSize("1518", (1518,))), SETTINGS)
-        figures = WeakTester(Device(1e9, latency_s=5e-6), 900_000).measure(calibrate(test)).figures
+        figures = findings_of(test, WeakTester(Device(1e9, latency_s=5e-6), 900_000)).figures
         found = find(figures, "tester-limit", **{"frame-size": "64"}) or 0
         self.assertTrue(0.97 * 900_000 <= found <= 904_500, found)
         self.assertEqual(find(figures, "tester-limit-share", **{"frame-size": "1518"}), 1.0)

@@ -1,33 +1,27 @@
 import unittest
 from dataclasses import replace
 
-from harvok.core.drive import drive
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.services import judge_services
 from harvok.core.models.services import SERVICES_FILE
 from harvok.core.observer import Observer
-from harvok.core.procedures.udp import ALL_TOGETHER, UdpFindings, UdpTest, udp_test
+from harvok.core.procedures.udp import ALL_TOGETHER, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
 from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 from harvok.errors import TesterLimitError, UsageError
+from harvok.testing.measuring import findings_of
 from harvok.testing.paths import FrameImpairer, SimulatedPath
 
 PATTERN = UdpTrial((), (), duration_s=2.0)
 MEGA = ServiceSpec(rate_bps=12.144e6, frame_bytes=1518)  # 1000 datagrams a second
 
 
-def found_on(path: SimulatedPath, test: UdpTest) -> UdpFindings:
-    findings = UdpFindings()
-    drive(udp_test(test, 4, findings), path, Observer())
-    return findings
-
-
 class ReadingATrial(unittest.TestCase):
     def read(self, fate: FrameImpairer, **path: float) -> dict[str, float]:
-        test = UdpTest("send", PATTERN, (MEGA,))
-        figures = found_on(SimulatedPath(fate, **path), test).figures  # type: ignore[arg-type]
+        test = UdpLoadTest("send", PATTERN, (MEGA,))
+        figures = findings_of(test, SimulatedPath(fate, **path)).figures  # type: ignore[arg-type]
         return {figure.quantity: figure.value for figure in figures}
 
     def test_a_path_that_does_nothing(self) -> None:
@@ -94,23 +88,23 @@ class WhatLimited(unittest.TestCase):
         self.assertEqual((reading.lost, reading.socket_drops, reading.path_lost), (10, 10, 0))
 
     def test_figures_carry_the_testers_mark(self) -> None:
-        findings = found_on(SimulatedPath(host_fps=500), UdpTest("send", PATTERN, (MEGA,)))
+        findings = findings_of(UdpLoadTest("send", PATTERN, (MEGA,)), SimulatedPath(host_fps=500))
         self.assertEqual({figure.mark for figure in findings.figures}, {"tester-limit"})
 
 
 class Steps(unittest.TestCase):
     def test_each_load_in_each_direction(self) -> None:
         path = SimulatedPath()
-        test = UdpTest("each", PATTERN, (MEGA,), "steps", (0.5, 1.0))
-        figures = found_on(path, test).figures
+        test = UdpStepsTest("each", PATTERN, (MEGA,), (0.5, 1.0))
+        figures = findings_of(test, path).figures
         self.assertEqual([trial.directions for trial in path.trials], [("send",)] * 2 + [("receive",)] * 2)
         loads = [figure.labels["load"] for figure in figures if figure.quantity == "udp-offered"]
         self.assertEqual(loads, ["6.072 Mb/s", "12.14 Mb/s"] * 2)
 
     def test_without_a_pause_each_load_has_flows_of_its_own_in_one_trial(self) -> None:
         path = SimulatedPath(carries_fps=700)
-        test = UdpTest("send", PATTERN, (MEGA,), "steps", (0.5, 1.0, 0.5), continuous=True)
-        figures = found_on(path, test).figures
+        test = UdpStepsTest("send", PATTERN, (MEGA,), (0.5, 1.0, 0.5), continuous=True)
+        figures = findings_of(test, path).figures
         (trial,) = path.trials
         self.assertEqual((trial.duration_s, trial.flows, test.expected_s), (6.0, 3, 6.0))
         self.assertEqual([trial.span_s(service) for service in trial.services], [(0.0, 2.0), (2.0, 4.0), (4.0, 6.0)])
@@ -141,7 +135,7 @@ class Lapses(unittest.TestCase):
                 return super().run(trial, observer)
 
         path = Unsteady()
-        figures = found_on(path, UdpTest("send", PATTERN, (MEGA,), "steps", (1.0,))).figures
+        figures = findings_of(UdpStepsTest("send", PATTERN, (MEGA,), (1.0,)), path).figures
         return len(path.trials), {figure.mark for figure in figures}
 
     def test_a_step_is_measured_again_after_a_lapse_of_the_host(self) -> None:
@@ -153,8 +147,8 @@ class Lapses(unittest.TestCase):
                 self.host_fps = (950, 990, 900)[len(self.trials)]
                 return super().run(trial, observer)
 
-        test = UdpTest("send", PATTERN, (MEGA,), "steps", (0.98, 1.0), continuous=True)
-        marked = {f.labels["load"] for f in found_on(Unsteady(), test).figures if f.mark}
+        test = UdpStepsTest("send", PATTERN, (MEGA,), (0.98, 1.0), continuous=True)
+        marked = {f.labels["load"] for f in findings_of(test, Unsteady()).figures if f.mark}
         self.assertEqual(marked, {"12.14 Mb/s"})
 
     def test_the_third_lapse_counts_as_the_testers(self) -> None:
@@ -166,16 +160,16 @@ class Lapses(unittest.TestCase):
 
 class Search(unittest.TestCase):
     def test_the_highest_rate_that_arrives_whole(self) -> None:
-        test = UdpTest("send", PATTERN, (MEGA,), "search", resolution=0.01)
-        findings = found_on(SimulatedPath(carries_fps=620), test)
+        test = UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01)
+        findings = findings_of(test, SimulatedPath(carries_fps=620))
         found = find(findings.figures, "udp-throughput") or 0.0
         self.assertLessEqual(found, 620 * 12144)
         self.assertGreater(found, (620 - 12) * 12144)
         self.assertEqual(find(findings.figures, "datagram-loss", load="highest without loss"), 0.0)
 
     def test_a_tester_that_cannot_hold_the_load_searches_below_and_says_so(self) -> None:
-        test = UdpTest("send", PATTERN, (MEGA,), "search", resolution=0.01)
-        figures = found_on(SimulatedPath(host_fps=400), test).figures
+        test = UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01)
+        figures = findings_of(test, SimulatedPath(host_fps=400)).figures
         throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
         self.assertEqual(throughput.mark, "tester-limit")
         self.assertAlmostEqual(throughput.value, 400 * 12144, delta=20 * 12144)
@@ -187,16 +181,16 @@ class Search(unittest.TestCase):
                 return super().run(trial, observer)
 
         with self.assertRaises(TesterLimitError):
-            found_on(Sinking(), UdpTest("send", PATTERN, (MEGA,), "search"))
+            findings_of(UdpSearchTest("send", PATTERN, (MEGA,)), Sinking())
 
 
 class Services(unittest.TestCase):
     VOICE = ServiceSpec(1.2e6, 150, name="voice", dscp=46, limits=ServiceLimits(0.001, 0.005, 0.002))
     DATA = ServiceSpec(6e6, 1500, name="data", flows=2, limits=ServiceLimits(loss=0.01))
-    TEST = UdpTest("send", PATTERN, (VOICE, DATA), "services", together_s=3.0)
+    TEST = UdpServicesTest("send", PATTERN, (VOICE, DATA), together_s=3.0)
 
     def judged(self, path: SimulatedPath) -> set[tuple[str, str]]:
-        findings = judge_services(self.TEST.services, found_on(path, self.TEST).figures)
+        findings = judge_services(self.TEST.services, findings_of(self.TEST, path).figures)
         return {(finding.verdict, finding.where.split(",")[0]) for finding in findings}
 
     def test_steps_alone_and_then_all_together(self) -> None:

@@ -11,7 +11,7 @@ from unittest import mock
 from rich.console import Console
 
 from harvok.cli.render.ports import show_ports
-from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.models.rig import RIG_FILE, PortsRig
 from harvok.errors import PortError
 from harvok.host.cpu import avoiding_cores, usable_cores

@@ -91,7 +91,7 @@ class TheKernelsEmulator(unittest.TestCase):
     def setUp(self) -> None:
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
-        self.enterContext(mock.patch.object(impair, "notes_path", lambda name: Path(folder.name) / name))
+        self.enterContext(mock.patch.object(impair, "cleanup_path", lambda name: Path(folder.name) / name))
         self.enterContext(mock.patch.object(impair, "control_path", lambda: Path(folder.name) / "nobody.sock"))
 
     def test_what_the_kernel_does_is_known_to_the_records_of_runs(self) -> None:

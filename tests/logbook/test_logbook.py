@@ -9,13 +9,11 @@ from pathlib import Path
 import sqlalchemy as sa
 
 from harvok import __version__
-from harvok.core.drive import drive
+from harvok.core.conditions import HostConditions, InterfaceFacts
 from harvok.core.link import Link, PortSpeed
-from harvok.core.models.conditions import HostConditions, InterfaceFacts
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
-from harvok.core.observer import Observer
-from harvok.core.procedures.tcp import TcpTest, tcp_test
+from harvok.core.procedures.tcp import TcpTest
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record, encode_record, read_records
@@ -24,6 +22,7 @@ from harvok.logbook.owner import is_alive, this_process
 from harvok.logbook.recovery import Entry, encode_entry
 from harvok.logbook.store import Logbook
 from harvok.runner.samples import sample_of
+from harvok.testing.measuring import findings_of
 from harvok.testing.transfers import ScriptedRig, transfer
 
 LINK = Link(1e9, PortSpeed("dome0", 1e9), PortSpeed("hall0", 1e9))
@@ -50,7 +49,7 @@ def record(number: int = 0, series: str | None = None, megabits: float = 930, st
     """A whole made-up run; `number` orders runs in time."""
     result = TcpTrialResult([transfer(megabits * 1e6, 3)])
     test = TcpTest("send", TcpTrial((), duration_s=3.0))
-    findings = drive(tcp_test(test, LINK), ScriptedRig(lambda _: result), Observer())
+    findings = findings_of(test, ScriptedRig(lambda _: result), LINK)
     return RunRecord(
         id=f"20261123-08{number:04}-dome",
         state=state,  # type: ignore[arg-type]
@@ -102,7 +101,9 @@ class Keeping(InAFolder):
             book.add(record(number, series="before" if number else None))
         lines = book.lines()
         self.assertEqual([line.started.minute for line in lines], [2, 1, 0])
-        self.assertAlmostEqual(lines[0].headline["goodput-settled", "send"], 930e6, delta=1e3)
+        (headline,) = lines[0].headline
+        self.assertEqual((headline.quantity, headline.labels), ("goodput-settled", {"direction": "send"}))
+        self.assertAlmostEqual(headline.value, 930e6, delta=1e3)
         self.assertEqual(
             (lines[0].limiters, lines[0].rig, lines[0].test), ({"send": "link"}, "dome – hall", "tcp send")
         )
@@ -124,7 +125,7 @@ class Keeping(InAFolder):
         self.assertIsNone(glance(str(self.path), None, None))
         with closing(sqlite3.connect(self.path)) as db, db:
             db.execute("delete from runs")
-            db.execute("update about set value = '99'")
+            db.execute("update alembic_version set version_num = '99'")
         self.assertIsNone(glance(str(self.path), None, None))
         self.path.write_text("no database")
         self.assertIsNone(glance(str(self.path), None, None))
@@ -206,7 +207,7 @@ class BadPlaces(InAFolder):
     def test_a_newer_logbook_is_left_alone(self) -> None:
         self.book()
         with closing(sqlite3.connect(self.path)) as db, db:
-            db.execute("update about set value = '99'")
+            db.execute("update alembic_version set version_num = '99'")
         with self.assertRaisesRegex(LogbookNewerError, "schema 99"):
             self.book()
 
@@ -272,8 +273,8 @@ class Exchanging(InAFolder):
         for text in ("[]", "{}", '"text"', '{"format": "other"}'):
             with self.assertRaisesRegex(RecordError, "not the record"):
                 decode_record(text, "here")
-        with self.assertRaisesRegex(LogbookNewerError, "version 2"):
-            decode_record(json.dumps(json.loads(encode_record(record())) | {"version": 2}), "here")
+        with self.assertRaisesRegex(LogbookNewerError, "version 3"):
+            decode_record(json.dumps(json.loads(encode_record(record())) | {"version": 3}), "here")
 
 
 class Samples(unittest.TestCase):

@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from xml.etree import ElementTree
 
-from harvok.core.judgement.compare import Finding
+from harvok.core.judgement.finding import Finding
 from harvok.errors import UsageError
 from harvok.reports.document import Picture, Report, Table, digest_of
 from harvok.reports.pdf import pdf

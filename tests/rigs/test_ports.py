@@ -144,7 +144,7 @@ class Tidiness(unittest.TestCase):
         virtual = VirtualPorts(rig())
         with virtual as ports:
             run(ports)
-            holder = virtual._device._process.pid
+            holder = virtual._device.pid
             self.assertTrue(Path(f"/proc/{holder}").exists())
         self.assertFalse(Path(f"/proc/{holder}").exists())
         children = Path(f"/proc/{os.getpid()}/task/{os.getpid()}/children").read_text().split()

@@ -8,17 +8,17 @@ from datetime import timedelta
 from pathlib import Path
 from unittest import mock
 
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.figures import Figure
 from harvok.core.link import Link
-from harvok.core.models.conditions import InterfaceFacts
 from harvok.core.models.rig import RIG_FILE, PortsRig, VirtualRig
 from harvok.core.models.run import PortsRigRecord, RunRecord, VirtualRigRecord
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
+from harvok.runner.benches.frames import back_to_back_rig
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
-from harvok.runner.frames import back_to_back_rig
 from tests.logbook.test_logbook import START, host
 
 SETTINGS = FrameSettings(line_bps=1e9)

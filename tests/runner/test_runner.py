@@ -6,17 +6,24 @@ from contextlib import chdir, closing
 from pathlib import Path
 from unittest import mock
 
+from harvok.core.judgement.finding import Finding
+from harvok.core.models.run import TrialRecord
 from harvok.core.observer import Observer
+from harvok.core.procedure import Findings
 from harvok.core.trials.tcp import TcpTrialResult
 from harvok.errors import LogbookError, StationLostError, TestRunningError
 from harvok.logbook.exchange import read_records
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
-from harvok.runner.keeping import Found, Keeper, new_id
 from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.recorder import RunRecorder, new_id
 from harvok.runner.rescue import rescue
 from harvok.testing.clock import ManualClock
 from tests.logbook.test_logbook import START, record
+
+
+def no_judge(_: Findings, __: list[TrialRecord]) -> list[Finding]:
+    return []
 
 
 class Listener(Observer):
@@ -70,7 +77,7 @@ class Keeping(InAFolder):
         self.addCleanup(self.logbook.close)
         self.listener = Listener()
         self.kept: list[object] = []
-        self.keeper = Keeper(self.logbook, self.listener, self.kept.append, self.clock)
+        self.recorder = RunRecorder(self.logbook, self.listener, self.kept.append, self.clock)
 
     def begun(self):  # type: ignore[no-untyped-def]
         whole = record()
@@ -81,13 +88,13 @@ class Keeping(InAFolder):
         whole, begun = self.begun()
         result = whole.trials[0].result
 
-        def measure(everyone: Observer, journal: Journal, found: Found) -> None:
+        def measure(everyone: Observer, findings: Findings) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
             everyone.trial_finished(1, result)
-            self.assertEqual(len(journal.trials), 1)
-            found |= {"figures": whole.figures, "readings": whole.readings}
+            findings.figures.extend(whole.figures)
+            findings.readings.extend(whole.readings)
 
-        self.keeper.measure(begun, measure)
+        self.recorder.measure(begun, measure, no_judge)
         found = self.logbook.record(whole.id)
         self.assertEqual((found.state, found.trials, found.figures), ("complete", whole.trials, whole.figures))
         self.assertEqual((self.kept, self.listener.said), ([found], ["mind the gap"]))
@@ -98,14 +105,14 @@ class Keeping(InAFolder):
         result = whole.trials[0].result
         assert isinstance(result, TcpTrialResult)
 
-        def measure(everyone: Observer, _: Journal, found: Found) -> None:
+        def measure(everyone: Observer, findings: Findings) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
-            found |= {"figures": whole.figures[:1]}
+            findings.figures.append(whole.figures[0])
             everyone.interval(result.directions[0].sender_intervals[0])
             raise StationLostError("the lead was pulled", "plug it in")
 
         with self.assertRaises(StationLostError):
-            self.keeper.measure(begun, measure)
+            self.recorder.measure(begun, measure, no_judge)
         found = self.logbook.record(whole.id)
         assert found.fault
         self.assertEqual((found.state, found.fault.reference), ("broken", "station-lost"))
@@ -115,7 +122,7 @@ class Keeping(InAFolder):
     def test_a_logbook_that_fails_at_the_end_is_made_up_for(self) -> None:
         _, begun = self.begun()
         with mock.patch.object(self.logbook, "finish", side_effect=LogbookError("the disk is full", "make room")):
-            self.keeper.measure(begun, lambda *_: None)
+            self.recorder.measure(begun, lambda *_: None, no_judge)
         (saved,) = self.folder.glob("harvok-run-*.jsonl")
         self.assertEqual(list(read_records(saved)), self.kept)
         self.assertIn("the disk is full", self.listener.said[-1])

@@ -5,10 +5,10 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.models.conditions import InterfaceFacts
+from harvok.core.kinds.frames import FramesStep
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
-from harvok.core.models.plan import FramesStep
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortRecord, TrialRecord
@@ -18,8 +18,8 @@ from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.tcp import TcpTest
-from harvok.core.procedures.udp import UdpTest
-from harvok.core.sweeps.axes import parse_axis
+from harvok.core.procedures.udp import UdpLoadTest
+from harvok.core.sweeps.axes import TCP_AXES, parse_axis
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
 from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
@@ -33,11 +33,10 @@ from harvok.reports.sweep import draw_sweep
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner import impair, sweeps
-from harvok.runner.delay import DelayRequest, reflector_port
-from harvok.runner.flows import FlowRequest
-from harvok.runner.keeping import Label
+from harvok.runner.benches.reflector import reflector_port
 from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
+from harvok.runner.request import Label, ReflectorPlace, TestRequest
 from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
@@ -72,23 +71,23 @@ class Sweeps(InAFolder):
         self.taken_before = 0
 
     def swept(
-        self, *axes: str, repeats: int = 2, order: str = "interleaved", resume: bool = False, most: int = 1000
-    ) -> tuple[list[FlowRequest], list[SweepReading]]:
+        self, *axes: str, repeats: int = 2, order: str = "interleaved", resume: bool = False, maximum: int = 1000
+    ) -> tuple[list[TestRequest], list[SweepReading]]:
         """The runs that were asked for, and what they say. After `most` of them the station is gone."""
-        base = FlowRequest(
-            stations=StationsSettings("hall", "spectro-lead"),
+        base = TestRequest(
+            place=StationsSettings("hall", "spectro-lead"),
             test=TcpTest("send", TcpTrial((), duration_s=3.0)),
             logbook=self.place,
             command=["harvok", "sweep"],
             label=Label("hill", {"lead": "07"}),
         )
-        varied = tuple(parse_axis(text, "tcp") for text in axes)
+        varied = tuple(parse_axis(text, TCP_AXES) for text in axes)
         request = SweepRequest(base, varied, (), repeats, order, resume=resume)  # type: ignore[arg-type]
-        taken: list[FlowRequest] = []
+        taken: list[TestRequest] = []
 
-        def take(asked: FlowRequest, *_: Any) -> None:
+        def take(asked: TestRequest, *_: Any) -> None:
             assert isinstance(asked.test, TcpTest)
-            if len(taken) == most:
+            if len(taken) == maximum:
                 raise NothingFoundError("the station is gone", "")
             buffer = asked.test.trial.options.socket_buffer_bytes
             megabits = 900 if buffer is None else min(buffer / 1000, 900)
@@ -99,7 +98,7 @@ class Sweeps(InAFolder):
                 logbook.add(made.model_copy(update={"attributes": asked.label.attributes}))
 
         said: list[str] = []
-        with mock.patch.object(sweeps, "run_flows", take):
+        with mock.patch.object(sweeps, "run_test", take):
             note = lambda number, of, what: said.append(f"{number}/{of} {what}")  # noqa: E731
             readings = run_sweep(request, self.heard, lambda _: None, note)
         self.assertEqual(len(said), len(taken))
@@ -133,7 +132,8 @@ class Sweeps(InAFolder):
             ("pacing=100M,1G", lambda trial: trial.options.pacing_bps),
         ):
             taken, _ = self.swept(axis, repeats=1)
-            values = [read(asked.test.trial) for asked in taken[1:-1]]
+            tests = [asked.test for asked in taken[1:-1] if isinstance(asked.test, TcpTest)]
+            values = [read(test.trial) for test in tests]
             self.assertEqual(len({*values} - {None}), 2, axis)
             Path(self.place).unlink()
 
@@ -145,7 +145,7 @@ class Sweeps(InAFolder):
 
     def test_one_that_broke_off_goes_on_where_it_stopped(self) -> None:
         with self.assertRaises(NothingFoundError):
-            self.swept("flows=1,2,4", most=5)
+            self.swept("flows=1,2,4", maximum=5)
         taken, (reading,) = self.swept("flows=1,2,4", resume=True)
         rest = [asked.label.series for asked in taken]
         self.assertEqual(rest, [f"hill.flows-{n}" for n in (1, 2, 4)] + ["hill.baseline-after"] * 2)
@@ -235,7 +235,7 @@ class Delays(unittest.TestCase):
 class WhereTheReflectorIs(unittest.TestCase):
     def port(self, target: str, port: int | None = None, loads: tuple[Any, ...] = ()) -> int | None:
         test = DelayTest(DelayTrial(5, 0.1), loads)
-        return reflector_port(DelayRequest(StationsSettings(target, ""), test, "", [], port))
+        return reflector_port(ReflectorPlace(StationsSettings(target, ""), port), test)
 
     def test_named_in_one_of_two_ways(self) -> None:
         self.assertIsNone(self.port("hall"))
@@ -257,9 +257,9 @@ class Conditions(unittest.TestCase):
 
     def test_udp(self) -> None:
         spec = ServiceSpec(1e8, 1518, name="voice", flows=2, dscp=46)
-        found = self.conditions(test=UdpTest("both", UdpTrial((), (), 5.0, group="239.1.2.3"), (spec,)))
+        found = self.conditions(test=UdpLoadTest("both", UdpTrial((), (), 5.0, group="239.1.2.3"), (spec,)))
         self.assertEqual((found["test.voice.rate"], found["test.voice.dscp"]), ("100.0 Mb/s", "46"))
-        self.assertEqual((found["test.kind"], found["test.group"]), ("udp load", "239.1.2.3"))
+        self.assertEqual((found["test.kind"], found["test.group"]), ("udp-load", "239.1.2.3"))
 
     def test_delay_link_and_emulator(self) -> None:
         found = self.conditions(test=DelayTest(DelayTrial(10, 0.1), ("tcp-send",), 9e8))
@@ -302,7 +302,7 @@ class ServiceFiles(InAFolder):
         one = '[[services]]\nname = "a"\ncommitted = "1M"\n'
         for text, said in (
             (one + "frame_size = 63\n", "line 6"),
-            (one + 'most_loss = "2"\n', "line 6"),
+            (one + 'max_loss = "2"\n', "line 6"),
             (one + one, "two services named 'a'"),
             (one.replace("1M", "1MB/s"), "bits"),
             (one + "flows = 60\n" + one.replace('"a"', '"b"') + "flows = 5\n", "at most 64 flows"),

@@ -21,12 +21,13 @@ from harvok.host.cleanup import read_cleanup, write_cleanup
 from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.namespaces import TESTER_PORTS, DeviceSpec
 from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.stations import StationsSettings
 from harvok.rigs.virtual import VirtualDevice
 from harvok.runner import impair, plans
-from harvok.runner.flows import FlowRequest
 from harvok.runner.impaired_run import _with_station
 from harvok.runner.namespaced import HostNamespaces, _inside
 from harvok.runner.plans import PlanFile, PlanRequest, expected_s, run_plan
+from harvok.runner.request import TestRequest
 from tests.runner.test_sweeps_and_delay import Heard
 from tests.whole.program import until
 
@@ -134,20 +135,21 @@ class PlansWithImpairments(unittest.TestCase):
         def control(_: str, file: ImpairmentFile) -> None:
             told.append(file.name)
 
-        def take(asked: FlowRequest, *_: object) -> None:
-            taken.append((asked.stations.station, asked.test.kind))
+        def take(asked: TestRequest, *_: object) -> None:
+            assert isinstance(asked.place, StationsSettings)
+            taken.append((asked.place.station, asked.test.kind))
 
         with (
             tempfile.TemporaryDirectory() as folder,
             mock.patch.object(impair, "at_work", return_value=found),
             mock.patch.object(impair, "ask", control),
             mock.patch.object(plans, "ask", control),
-            mock.patch.object(plans, "run_flows", take),
+            mock.patch.object(plans, "run_test", take),
         ):
             request = PlanRequest(self.plan(), "cause", {}, f"{folder}/book.sqlite", [], station="198.18.0.2")
             run_plan(request, Heard(), lambda _: None, lambda *_: None)
         self.assertEqual(told, ["clean", "satellite", "clean", "satellite", "clean"])
-        self.assertEqual(taken, [("198.18.0.2", "tcp"), ("198.18.0.2", "udp")] * 2)
+        self.assertEqual(taken, [("198.18.0.2", "tcp"), ("198.18.0.2", "udp-load")] * 2)
 
     def test_one_that_there_is_not_is_refused_first(self) -> None:
         with self.assertRaises(PlanError) as raised:
@@ -157,7 +159,7 @@ class PlansWithImpairments(unittest.TestCase):
 
 class Processes(unittest.TestCase):
     def test_a_worker_ends_with_the_one_that_started_it(self) -> None:
-        child = "from harvok.traffic.process import end_with_parent as e; e(); print('x', flush=True); input()"
+        child = "from harvok.worker.child import end_with_parent as e; e(); print('x', flush=True); input()"
         parent = (
             "import subprocess, sys, os\n"
             f"words, pipe = [sys.executable, '-c', {child!r}], subprocess.PIPE\n"
@@ -206,7 +208,7 @@ class Hosts(unittest.TestCase):
             host_namespaces = (device.built.namespaces, [*device.built.namespaces[:-1], device.built.other])
             for room, port, address in zip(host_namespaces, TESTER_PORTS, ("198.18.0.1", "198.18.0.2"), strict=True):
                 seen = subprocess.run(
-                    [sys.executable, "-m", "harvok.host.enter", ":".join(room), sys.executable, "-c", _LOOK],
+                    [sys.executable, "-P", "-m", "harvok.host.enter", ":".join(room), sys.executable, "-c", _LOOK],
                     capture_output=True, text=True, check=True,
                 ).stdout  # fmt: skip
                 self.assertEqual(json.loads(seen), {"lo": "127.0.0.1", port: address})

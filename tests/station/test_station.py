@@ -75,7 +75,7 @@ class States(unittest.TestCase):
 class Http(unittest.TestCase):
     def setUp(self) -> None:
         self.told: list[str] = []
-        settings = StationSettings("hall", TOKEN, 26480, 26481, "127.0.0.1", longest_test_s=60, max_flows=4)
+        settings = StationSettings("hall", TOKEN, 26480, 26481, "127.0.0.1", max_test_s=60, max_flows=4)
         self.station = Station(settings, SYSTEM, self.told.append)
         self.http = TestClient(make_app(self.station), headers=GOOD, client=("127.0.0.1", 50000))
         self.addCleanup(self.station.close)

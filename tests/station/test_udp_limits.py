@@ -20,7 +20,7 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
     """Whoever has the token can still not make it flood others, or itself."""
 
     def setUp(self) -> None:
-        settings = StationSettings("hall", TOKEN, 1, 0, "127.0.0.1", longest_test_s=60, max_flows=8)
+        settings = StationSettings("hall", TOKEN, 1, 0, "127.0.0.1", max_test_s=60, max_flows=8)
         self.station = Station(settings, SYSTEM, lambda _: None)
         self.client = TestClient(make_app(self.station), headers=GOOD, client=("127.0.0.1", 5000))
         self.session = self.client.post("/v1/sessions", json=CLAIM).json()["session"]

@@ -38,8 +38,8 @@ class Joined:
         far = listener.sockets(5)
         listener.close()
         self.intervals: list[TcpInterval] = []
-        self.near = TcpTrialEnd("near", trial, near, SYSTEM)
-        self.far = TcpTrialEnd("far", trial, far, SYSTEM)
+        self.near = TcpTrialEnd("near", trial, near, b"", SYSTEM)
+        self.far = TcpTrialEnd("far", trial, far, b"", SYSTEM)
 
     def run(self) -> list[TcpSummary]:
         with closing(self.near), closing(self.far):

@@ -102,8 +102,8 @@ class Joined:
         far = listener.sockets(5)
         listener.close()
         self.intervals: list[UdpInterval] = []
-        self.near = UdpTrialEnd("near", trial, near, target.trial_id)
-        self.far = UdpTrialEnd("far", trial, far, target.trial_id)
+        self.near = UdpTrialEnd("near", trial, near, target.trial_id, SYSTEM)
+        self.far = UdpTrialEnd("far", trial, far, target.trial_id, SYSTEM)
 
     def __enter__(self) -> "Joined":
         return self

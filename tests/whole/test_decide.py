@@ -31,12 +31,12 @@ class Deciding(ProgramTest):
     def test_criteria_are_options(self) -> None:
         self.series("before", STEADY, 0)
         self.series("after", tuple(v * 0.95 for v in STEADY), 10)
-        self.harvok("compare", "before", "after", "--largest-regression", "6", code=0)
-        self.harvok("compare", "before", "after", "--largest-regression", "4%", code=1)
-        self.harvok("compare", "before", "after", "--largest-regression", "6", "--least-share", "97%", code=1)
-        self.harvok("compare", "before", "after", "--largest-regression", "6", "--least-share", "90", code=0)
-        self.harvok("compare", "before", "after", "--least-repeats", "6", code=3)
-        self.harvok("compare", "before", "after", "--largest-regression", "lots", code=2)
+        self.harvok("compare", "before", "after", "--max-regression", "6", code=0)
+        self.harvok("compare", "before", "after", "--max-regression", "4%", code=1)
+        self.harvok("compare", "before", "after", "--max-regression", "6", "--min-share", "97%", code=1)
+        self.harvok("compare", "before", "after", "--max-regression", "6", "--min-share", "90", code=0)
+        self.harvok("compare", "before", "after", "--min-repeats", "6", code=3)
+        self.harvok("compare", "before", "after", "--max-regression", "lots", code=2)
         self.harvok("compare", "before", "after", "--changed", "weather", code=2)
 
     def test_a_series_that_is_not_there_names_those_that_are(self) -> None:

@@ -141,7 +141,7 @@ class Logbooks(ProgramTest):
     def test_a_newer_logbook(self) -> None:
         self.harvok("logbook", "list")
         with closing(sqlite3.connect(self.logbook)) as db, db:
-            db.execute("update about set value = '99'")
+            db.execute("update alembic_version set version_num = '99'")
         for command in (("logbook", "list"), ("tcp", "127.0.0.1:1"), ("compare", "a", "b")):
             self.assertIn("newer Harvok", self.harvok(*command, code=4).stderr)
 

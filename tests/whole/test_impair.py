@@ -192,7 +192,7 @@ class Trying(ProgramTest):
         self.assertEqual((put["carried_out_by"], put["ports"]), ("bridge", ["left", "right"]))
         self.assertEqual(put["impairment"]["both"]["delay"], 0.004)
         self.assertEqual(record["command"][:4], ["harvok", "impair", "try", str(file)])
-        self.assertIn("the impairment 'mine' is at work", " ".join(record["notices"]))
+        self.assertIn("the impairment 'mine' is active", " ".join(record["notices"]))
         self.assertIn("receive ←", done.stderr)
         self.assertIn("mine, by the bridge", self.harvok("logbook", "show", record["id"]).stdout)
 
@@ -215,11 +215,11 @@ class Trying(ProgramTest):
         step = '[[steps]]\nname = "{0}"\ntest = "tcp"\ndirection = "send"\nduration = "500ms"\n{1}\n'
         plan = self.folder / "plan.toml"
         plan.write_text(
-            'version = 1\nname = "cause"\nstation = "hall"\nrepeats = 1\nleast_repeats = 2\n'
+            'version = 1\nname = "cause"\nstation = "hall"\nrepeats = 1\nmin_repeats = 2\n'
             + step.format("clean", "")
             + step.format("delayed", f'impairment = "{far}"')
             + step.format("clean-again", "")
-            + '[[criteria]]\nfigure = "rtt-min"\nstep = "delayed"\nleast = "8ms"\n'
+            + '[[criteria]]\nfigure = "rtt-min"\nstep = "delayed"\nmin = "8ms"\n'
         )
         self.harvok("impair", "try", "clean", "run", str(plan), "--unattended", code=3)
         with closing(Logbook(str(self.logbook))) as logbook:
@@ -251,7 +251,7 @@ class Sweeping(ProgramTest):
         done = self.harvok("sweep", rig, *words, "--plot", str(plot))
         self.assertIn("knee: from load 75% on, nothing is gained", done.stdout)
         self.assertIn("loss begins at load 75%", done.stdout)
-        self.assertIn("forwarding rate in frames over load", plot.read_text())
+        self.assertIn("forwarding rate, L2 over load", plot.read_text())
         again = self.harvok("sweep", rig, *words, code=2).stderr
         self.assertIn("box.baseline-before already", again)
         listed = json.loads(self.harvok("logbook", "list", "--series", "box.load-90%", "--json").stdout)
@@ -343,4 +343,6 @@ class Sweeping(ProgramTest):
         listed = self.harvok("logbook", "list").stdout
         for name in ("path.baseline-before", "path.flows-1", "path.flows-2", "path.baseline-after"):
             self.assertIn(name, listed)
-        self.assertIn("varies nothing known", self.harvok("sweep", address, "--over", "colour=1,2", code=2).stderr)
+        self.assertIn(
+            "names nothing that can be varied", self.harvok("sweep", address, "--over", "colour=1,2", code=2).stderr
+        )

@@ -29,13 +29,13 @@ instruction = "Wire both ports to the switch."
 [[criteria]]
 figure = "throughput-share"
 frame_size = 1518
-least = "99.9%"
+min = "99.9%"
 """
 STRICT = """
 [[criteria]]
 figure = "throughput"
 frame_size = 64
-least = 600000
+min = 600000
 """
 
 SWEEP = """
@@ -43,7 +43,7 @@ version = 1
 name = "sizes"
 rig = "rig.toml"
 repeats = 2
-least_repeats = 2
+min_repeats = 2
 [[steps]]
 name = "over-size"
 test = "rfc2544"
@@ -55,12 +55,12 @@ over = ["frame-size=64,512,1518"]
 step = "over-size"
 at = "frame-size=1518"
 figure = "throughput-share"
-least = "99.9%"
+min = "99.9%"
 [[criteria]]
 step = "over-size"
 at = "frame-size=64"
 figure = "throughput"
-least = "600000"
+min = "600000"
 """
 LOADS = """
 version = 1
@@ -82,7 +82,7 @@ name = "after-overload"
 rig = "rig.toml"
 station = "nowhere.invalid"
 repeats = 2
-least_repeats = 2
+min_repeats = 2
 [[steps]]
 name = "loads"
 test = "ramp"
@@ -105,16 +105,16 @@ load = "send"
 step = "loads"
 figure = "frame-loss"
 load = "30 %"
-most = "0%"
+max = "0%"
 [[criteria]]
 step = "loads"
 figure = "frame-loss"
 load = "90 %"
-most = "1%"
+max = "1%"
 [[criteria]]
 step = "idle"
 figure = "two-way-loss"
-most = "50%"
+max = "50%"
 """
 
 
@@ -132,7 +132,7 @@ class Plans(ProgramTest):
         for words in (
             "Wire both ports",
             "ACCEPT  dome-switch-A-17",
-            "send, 1518 B: throughput of line rate is 100.0 %",
+            "send, 1518 B: throughput, share of line rate is 100.0 %",
         ):
             self.assertIn(words, said)
         record = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
@@ -152,7 +152,7 @@ class Plans(ProgramTest):
         self.assertEqual(json.loads(again.stdout), found)
 
     def test_an_interrupted_plan_goes_on_where_it_stopped(self) -> None:
-        self.write(PLAN.replace('unit = ["asset"]', "repeats = 60\nleast_repeats = 60"))
+        self.write(PLAN.replace('unit = ["asset"]', "repeats = 60\nmin_repeats = 60"))
         process = self.start("run", "plan.toml", "--unattended")
         assert process.stdout
         until(lambda: "(run " in process.stdout.readline(), 60)  # type: ignore[union-attr]
@@ -181,13 +181,13 @@ class Plans(ProgramTest):
     def test_what_is_wrong_is_named_with_its_line(self) -> None:
         for text, words in (
             (PLAN.replace("frame_sizes", "frame_size"), "line 10: 'steps.0.frame_size' is no key of a plan"),
-            (PLAN.replace("least =", "last ="), "line 15: 'criteria.0.last'"),
+            (PLAN.replace("min =", "last ="), "line 15: 'criteria.0.last'"),
             (PLAN.replace("throughput-share", "speed"), "line 13: 'criteria.0.figure' there is no figure 'speed'"),
             (PLAN.replace('"99.9%"', '"fast"'), "'fast' is not a number"),
             (PLAN.replace('"rfc2544"', '"tcp"'), "'steps.0"),
             (PLAN.replace("rig = ", "# rig = "), "needs a rig"),
             (PLAN.replace("rig.toml", "none.toml"), "none.toml cannot be read"),
-            (PLAN.replace("least = ", 'step = "no"\nleast = '), "the step 'no', which there is not"),
+            (PLAN.replace("min = ", 'step = "no"\nmin = '), "the step 'no', which there is not"),
             (PLAN.replace("version = 1", "version = "), "is not TOML"),
         ):
             self.write(text)
@@ -250,7 +250,7 @@ class Plans(ProgramTest):
         wanted = {"loads, send, 64 B, 90 %": "REJECT", "loads, send, 64 B, 30 %": "ACCEPT", "idle": "ACCEPT"}
         self.assertEqual(findings, wanted)
         shown = self.harvok("run", "plan.toml", "--station", address, "--judge-only", code=1).stdout
-        self.assertIn("delay that load adds, tcp-send", shown)
+        self.assertIn("delay added by load, tcp-send", shown)
         self.assertIn("frame loss, send, 64 B, 30 % (2)", shown)
         self.harvok("report", "make", "after-overload.loads", "--to", "r.html")
         self.assertIn("what became of the load", (self.folder / "r.html").read_text())
@@ -271,7 +271,7 @@ version = 1
 name = "recabling"
 station = "{address}"
 repeats = 2
-least_repeats = 2
+min_repeats = 2
 alternate = true
 [[steps]]
 name = "before"
@@ -288,7 +288,7 @@ socket_buffer = "8k"
 figure = "goodput-settled"
 step = "after"
 against = "before"
-largest_regression = "2%"
+max_regression = "2%"
 changed = ["socket-buffer"]
 """
         )

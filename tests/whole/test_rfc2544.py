@@ -6,7 +6,7 @@ from jsonschema import Draft202012Validator
 
 from tests.whole.program import ProgramTest
 
-SCHEMA = Path(__file__).parents[2] / "docs" / "schema" / "run-1.json"
+SCHEMA = Path(__file__).parents[2] / "docs" / "schema" / "run-2.json"
 RIG = """
 version = 1
 kind = "simulated"

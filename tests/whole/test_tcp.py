@@ -8,7 +8,7 @@ from harvok.core.models.run import RunRecord
 from tests.whole.program import HARVOK, ProgramTest, free_ports, one_good_try
 
 SHORT = ("--duration", "0.6s", "--interval", "0.2s")
-SCHEMA = Path(__file__).parents[2] / "docs" / "schema" / "run-1.json"
+SCHEMA = Path(__file__).parents[2] / "docs" / "schema" / "run-2.json"
 
 
 class Measuring(ProgramTest):
@@ -168,12 +168,12 @@ class Stations(ProgramTest):
         self.assertIn(f"port {port} is already in use", said)
 
     def test_limits_are_the_keepers(self) -> None:
-        _, address = self.station("--longest-test", "5s", "--most-flows", "2")
+        _, address = self.station("--max-duration", "5s", "--max-flows", "2")
         for more, words in ((("--flows", "3"), "1 to 2 flows"), (("--duration", "6s"), "tests of 5 s")):
             self.assertIn(words, self.harvok("tcp", address, *more, code=2).stderr)
 
     def test_an_amount_that_takes_too_long_is_ended(self) -> None:
-        _, address = self.station("--longest-test", "1s")
+        _, address = self.station("--max-duration", "1s")
         said = self.harvok("tcp", address, "--amount", "100G", "--direction", "send", "--pacing", "10M", code=2).stderr
         self.assertIn("ends every test after 1 s", said)
         self.assertEqual(json.loads(self.harvok("logbook", "list", "--json").stdout)[0]["state"], "broken")

@@ -20,7 +20,7 @@ class UdpOverLoopback(ProgramTest):
         _, address = self.station()
         done = self.harvok("udp", address, "--rate", "20M", "--duration", "1s", "--interval", "500ms", "--json")
         record = json.loads(done.stdout)
-        self.assertEqual((record["state"], record["test"]["kind"]), ("complete", "udp"))
+        self.assertEqual((record["state"], record["test"]["kind"]), ("complete", "udp-load"))
         for direction in ("send", "receive"):
             received = only(record["figures"], "udp-received", direction=direction)
             loss = only(record["figures"], "datagram-loss", direction=direction)
@@ -57,7 +57,7 @@ class UdpOverLoopback(ProgramTest):
         self.assertIn("line 5", err)
         file.write_text(
             'format = "harvok-services"\nversion = 1\n[[services]]\nname = "voice"\ncommitted = "2M"\n'
-            'most_delay = "10ns"\n'
+            'max_delay = "10ns"\n'
         )
         _, address = self.station()
         words = ("--services", str(file), "--duration", "500ms", "--direction", "send")
@@ -201,6 +201,7 @@ class PortsOfThisHost(ProgramTest):
     def test_watching(self) -> None:
         process = self.start("ports", "watch", self.ports[0], "--link-ups", "2", "--rated", "1G", "--series", "lead-07")
         assert process.stdout
+        self.assertIn(self.ports[0], process.stdout.readline())
         self.assertIn("up at unknown speed", process.stdout.readline())
         self.ip("link", "set", self.ports[1], "down")
         self.assertIn("no link", process.stdout.readline())

@@ -1,42 +1,27 @@
 """`harvok calibrate`: what this tester itself can do on a rig, so that a device is not blamed for it."""
 
-import sys
 from typing import Annotated
 
 import typer
 
-from harvok.cli.commands.rfc2544 import (
-    DIRECTIONS,
-    IP_VERSIONS,
-    DirectionOption,
-    IpVersionOption,
-    RigPath,
-    Sizes,
-    Wait,
-    frame_sizes,
-    measure,
-)
-from harvok.cli.options import JsonOption, LogbookOption, duration, typed_command
+from harvok.cli.bundles import FRAME_IP, FrameOptions, Keeping, Labelling, Repeating, bundled, request_of
+from harvok.cli.measure import measure
+from harvok.cli.options import DAY_S, SEARCH, RigFileArgument, time_option
 
 app = typer.Typer(add_completion=False)
 
-_DAY_S = 86400.0
-TrialTime = Annotated[
-    float,
-    typer.Option("--duration", parser=duration(1, _DAY_S), metavar="TIME", help="Length of the trial that confirms."),
-]
+_PAUSE_S = 0.5
 
 
 @app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
+@bundled
 def calibrate(
-    rig: RigPath,
-    logbook: LogbookOption,
-    frame_size: Sizes = None,
-    direction: DirectionOption = "send",
-    ip_version: IpVersionOption = "4",
-    trial_time: TrialTime = "10s",  # type: ignore[assignment]
-    wait: Wait = "0s",  # type: ignore[assignment]
-    json: JsonOption = False,
+    rig: RigFileArgument,
+    frames: FrameOptions,
+    labelling: Labelling,
+    repeating: Repeating,
+    keeping: Keeping,
+    duration: Annotated[float, time_option(1, DAY_S, "Length of the trial that confirms.", SEARCH, "10s")] = 10.0,
 ) -> None:
     """Measure what this tester itself can do on a rig.
 
@@ -44,19 +29,22 @@ def calibrate(
     does so by itself. Kept in the logbook: later results on the same
     ports are held against it.
     """
+    from harvok.core.ends import SIDES
+    from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.calibrate import CalibrationTest
-    from harvok.core.procedures.frames import FrameSettings
+    from harvok.core.procedures.frames import FrameSettings, short_trial_s
     from harvok.rigs.files import read_rig
-    from harvok.runner.frames import FrameRequest, back_to_back_rig
+    from harvok.runner.benches.frames import back_to_back_rig
+    from harvok.runner.request import RigPlace
 
     file = back_to_back_rig(read_rig(rig))
     settings = FrameSettings(
         line_bps=file.rated,
-        directions=DIRECTIONS[direction],
-        ip_version=IP_VERSIONS[ip_version],
-        full_s=trial_time,
-        short_s=max(trial_time / 10, 0.5),
-        pause_s=0.5,
+        directions=SIDES[frames.direction],
+        ip_version=FRAME_IP[frames.ip_version],
+        full_s=duration,
+        short_s=short_trial_s(duration),
+        pause_s=_PAUSE_S,
     )
-    test = CalibrationTest(frame_sizes(frame_size, settings.ip_version), settings)
-    measure(FrameRequest(file, test, logbook, typed_command(sys.argv), wait_s=wait), json, plots=None)
+    test = CalibrationTest(frame_sizes(frames.frame_size or [], settings.ip_version), settings)
+    measure(request_of(RigPlace(file), test, keeping, labelling, repeating), keeping.json)

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, percent
+from harvok.cli.options import JsonOption, LogbookOption, percent_option
 from harvok.cli.verdicts import EXIT_CODES
 
 app = typer.Typer(add_completion=False)
@@ -16,19 +16,18 @@ def compare(
     after: Annotated[str, typer.Argument(metavar="AFTER", help="Series to judge.")],
     logbook: LogbookOption,
     min_share: Annotated[
-        float | None,
-        typer.Option(parser=percent, metavar="PERCENT", help="Least settled goodput, in percent of the ceiling."),
+        float | None, percent_option("Smallest acceptable share of the ceiling or of line rate.")
     ] = None,
-    largest_regression: Annotated[
-        float, typer.Option(parser=percent, metavar="PERCENT", help="Largest loss of goodput allowed.")
-    ] = "2",  # type: ignore[assignment]
-    min_repeats: Annotated[int, typer.Option(min=2, max=1000, help="Fewest complete runs on each side.")] = 5,
+    max_regression: Annotated[float, percent_option("Largest acceptable regression.", default="2%")] = 0.02,
+    min_repeats: Annotated[int, typer.Option(min=2, max=1000, help="Complete runs needed on each side.")] = 5,
     changed: Annotated[
         list[str] | None,
-        typer.Option(metavar="CONDITION", help="What was changed on purpose, such as socket-buffer. Repeatable."),
+        typer.Option(
+            metavar="CONDITION", help="A condition that was changed on purpose, such as socket-buffer. Repeatable."
+        ),
     ] = None,
-    despite_conditions: Annotated[
-        bool, typer.Option("--despite-conditions", help="Judge although the conditions differ.")
+    ignore_conditions: Annotated[
+        bool, typer.Option("--ignore-conditions", help="Judge even though the conditions differ.")
     ] = False,
     json: JsonOption = False,
 ) -> None:
@@ -40,7 +39,7 @@ def compare(
     from harvok.core.judgement.compare import Criteria
     from harvok.runner.compare import compare_series
 
-    criteria = Criteria(min_share, largest_regression, min_repeats, despite_conditions=despite_conditions)
+    criteria = Criteria(min_share, max_regression, min_repeats, ignore_conditions=ignore_conditions)
     found = compare_series(logbook, before, after, criteria, changed or [])
     if json:
         from harvok.core.models.comparison import encode_comparison

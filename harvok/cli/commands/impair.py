@@ -1,17 +1,19 @@
 """`harvok impair`: puts delay, loss and their like on a path on purpose."""
 
-from pathlib import Path
-from typing import Annotated, Literal
+from dataclasses import dataclass
+from typing import Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, duration
-from harvok.core.ends import Direction
+from harvok.cli.bundles import Keeping, Labelling, bundled, request_of
+from harvok.cli.measure import leave_with_verdict, measure
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, RigFileArgument, duration, time_option
+from harvok.core.ends import TwoPortDirection
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Put delay, loss and their like on a path.")
 
 What = Annotated[str, typer.Argument(metavar="IMPAIRMENT", help="The name of one that ships, or a file.")]
-Seed = Annotated[int | None, typer.Option(min=0, help="Same seed, same fate of the same sequence of frames.")]
+Seed = Annotated[int | None, typer.Option(min=0, help="Seed: the same one treats the same sequence of frames alike.")]
 
 
 @app.command("list")
@@ -48,7 +50,13 @@ def start(
     impairment: What,
     for_: Annotated[
         float | None,
-        typer.Option("--for", parser=duration(0.5, 7 * 86400), metavar="TIME", show_default="until Ctrl-C"),
+        typer.Option(
+            "--for",
+            parser=duration(0.5, 7 * DAY_S),
+            metavar="TIME",
+            show_default="until Ctrl-C",
+            help="How long to impair the path.",
+        ),
     ] = None,
     seed: Seed = None,
     json: JsonOption = False,
@@ -93,9 +101,7 @@ def try_(
         ),
     ],
     logbook: LogbookOption,
-    wait: Annotated[
-        float, typer.Option(parser=duration(0, 86400), metavar="TIME", help="For another test to end.")
-    ] = "0s",  # type: ignore[assignment]
+    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
 ) -> None:
     """Run a test across an impairment, between two virtual hosts.
 
@@ -142,73 +148,65 @@ def stop(json: JsonOption = False) -> None:
     _ask("stop", None, json)
 
 
+@dataclass(frozen=True, slots=True)
+class Checking:
+    """How the box is checked."""
+
+    frame_size: Annotated[
+        list[str] | None,
+        typer.Option(metavar="SIZE", help="Frame size in bytes with FCS. Repeatable.", show_default="RFC 2544's"),
+    ] = None
+    load: Annotated[float, typer.Option(min=1, max=1e7, help="Load in frames/s.")] = 1000.0
+    duration: Annotated[float, time_option(1, 3600, "Length of each trial.", default="10s")] = 10.0
+    trial_pause: Annotated[float, time_option(0, 60, "Pause after each trial, for frames in flight.", default="2s")] = (
+        2.0
+    )
+    tolerance: Annotated[float, time_option(1e-6, 1, "How far off a delay may be.", default="100us")] = 100e-6
+    direction: Annotated[TwoPortDirection, typer.Option(help="Directions to check.")] = "both"
+
+
 @app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure.")
+@bundled
 def check(
-    rig: Annotated[
-        Path, typer.Argument(metavar="RIG", help="The rig file: the box between two ports, or a virtual one.")
-    ],
-    logbook: LogbookOption,
+    rig: RigFileArgument,
+    checking: Checking,
+    labelling: Labelling,
+    keeping: Keeping,
     impairment: Annotated[
         str | None,
         typer.Argument(metavar="[IMPAIRMENT]", help="What the box is set to; a virtual rig knows its own."),
     ] = None,
-    frame_size: Annotated[
-        list[str] | None, typer.Option(metavar="SIZE", help="Bytes with FCS. Repeatable.", show_default="RFC 2544's")
-    ] = None,
-    load: Annotated[float, typer.Option(min=1, max=1e7, help="Frames a second.")] = 1000.0,
-    duration: Annotated[float, typer.Option(parser=duration(1, 3600), metavar="TIME", help="Of each trial.")] = "10s",  # type: ignore[assignment]
-    trial_pause: Annotated[
-        float, typer.Option(parser=duration(0, 60), metavar="TIME", help="After each trial, for frames in flight.")
-    ] = "2s",  # type: ignore[assignment]
-    tolerance: Annotated[
-        float, typer.Option(parser=duration(1e-6, 1), metavar="TIME", help="How far off a delay may be.")
-    ] = "100us",  # type: ignore[assignment]
-    direction: Annotated[Literal["send", "receive", "both"], typer.Option(help="Which ways to check.")] = "both",
-    series: Annotated[str | None, typer.Option(metavar="NAME", help="The series of the run.")] = None,
-    json: JsonOption = False,
 ) -> None:
     """Check that an emulator delays and loses what it is set to.
 
     Frames of every size go through the box, ours or anybody's, and what
     was set stands beside what was measured, with a verdict.
     """
-    import contextlib
-    import sys
-
-    from harvok.cli.commands.rfc2544 import frame_sizes
-    from harvok.cli.options import typed_command
-    from harvok.cli.render.console import stderr, stdout
-    from harvok.cli.render.emulator import show_emulator_run
-    from harvok.cli.render.frame_view import FramesView
-    from harvok.cli.render.records import RecordsOnly
-    from harvok.cli.verdicts import exit_code_of
-    from harvok.core.models.rig import SimulatedRig, VirtualRig
+    from harvok.core.ends import SIDES
+    from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.emulator import EmulatorTest
-    from harvok.core.procedures.frames import FrameSettings
+    from harvok.core.procedures.frames import FrameSettings, short_trial_s
     from harvok.errors import UsageError
     from harvok.rigs.files import read_rig
     from harvok.rigs.impairment_files import read_impairment
-    from harvok.runner.frames import FrameRequest, run_frames
-    from harvok.runner.keeping import Label
+    from harvok.runner.request import RigPlace
 
     file = read_rig(rig)
-    if isinstance(file, SimulatedRig):
+    if file.kind == "simulated":
         raise UsageError("a simulated rig has no emulator to check", "Name a rig of ports, or a virtual one.")
-    name = impairment or (file.impairment if isinstance(file, VirtualRig) else None)
+    name = impairment or (file.impairment if file.kind == "virtual" else None)
     if name is None:
         raise typer.BadParameter("say what the box is set to", param_hint="'IMPAIRMENT'")
-    ways: tuple[Direction, ...] = ("send", "receive") if direction == "both" else (direction,)
-    settings = FrameSettings(file.rated, ways, full_s=duration, short_s=min(duration, 1.0), pause_s=trial_pause)
-    test = EmulatorTest(
-        read_impairment(name).plan().stages[0], frame_sizes(frame_size or [], settings.ip_version), settings, load
+    settings = FrameSettings(
+        file.rated,
+        SIDES[checking.direction],
+        full_s=checking.duration,
+        short_s=short_trial_s(checking.duration),
+        pause_s=checking.trial_pause,
     )
-    request = FrameRequest(file, test, logbook, typed_command(sys.argv), Label(series), tolerance_s=tolerance)
-    view = (
-        RecordsOnly(stdout(), stderr()) if json else FramesView(stdout(), test, show_emulator_run, virtual_time=False)
-    )
-    with contextlib.closing(view):
-        run_frames(request, view, view.record)
-    raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
+    sizes = frame_sizes(checking.frame_size or [], settings.ip_version)
+    test = EmulatorTest(read_impairment(name).plan().stages[0], sizes, settings, checking.load, checking.tolerance)
+    leave_with_verdict(measure(request_of(RigPlace(file), test, keeping, labelling), keeping.json))
 
 
 @app.command("kernel")

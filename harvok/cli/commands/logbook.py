@@ -8,8 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption
-from harvok.cli.plots import Plot, check_plot
+from harvok.cli.options import JsonOption, LogbookOption, Picture, check_picture
 
 if TYPE_CHECKING:
     from harvok.logbook.listing import RunLine
@@ -85,14 +84,14 @@ def show(
 def sweep(
     logbook: LogbookOption,
     name: Annotated[str, typer.Argument(metavar="SWEEP", help="What all series of the sweep begin with.")],
-    plot: Plot = None,
+    plot: Picture = None,
     json: JsonOption = False,
 ) -> None:
     """Show a sweep again: its matrix, and what it says."""
     from harvok.cli.render.sweep import show_readings
     from harvok.runner.stored_sweeps import stored_sweep
 
-    check_plot(plot)
+    check_picture(plot)
     with _open(logbook) as book:
         readings = stored_sweep(book, name).readings()
     show_readings(name, readings, plot, json)

@@ -5,14 +5,14 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, duration, rate
+from harvok.cli.options import DAY_S, JsonOption, rate, time_option
 from harvok.runner.plan_text import DURATIONS_S, Job, plan_text
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, help="Write, check and show plans; `harvok run` runs one."
 )
 
-_WEEK_S = 7 * 86400.0
+_WEEK_S = 7 * DAY_S
 PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
 
 
@@ -21,20 +21,24 @@ def new(
     file: PlanPath,
     job: Annotated[
         Job,
-        typer.Option(prompt="Job: cable, nic, switch, router, link or change", help="What is to be decided."),
+        typer.Option(prompt="Job: cable, nic, switch, router, link or change", help="The job to write a plan for."),
     ],
     rated: Annotated[
-        float, typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Its rated speed.")
+        float,
+        typer.Option(
+            parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Rated speed of the equipment."
+        ),
     ],
     station: Annotated[
         str | None, typer.Option(metavar="STATION", help="The far end, for cable, nic, link and change.")
     ] = None,
     rig: Annotated[str | None, typer.Option(metavar="RIG", help="The rig file, for switch and router.")] = None,
-    name: Annotated[str | None, typer.Option(metavar="NAME", show_default="from the file", help="Its name.")] = None,
-    repeats: Annotated[int, typer.Option(min=1, max=1000, help="Runs of each step.")] = 5,
+    name: Annotated[
+        str | None, typer.Option(metavar="NAME", show_default="from the file", help="Name of the plan.")
+    ] = None,
+    repeats: Annotated[int, typer.Option(min=1, max=1000, help="Number of runs of each step.")] = 5,
     within: Annotated[
-        float | None,
-        typer.Option(parser=duration(1, _WEEK_S), metavar="TIME", help="How long it may take; shortens trials to fit."),
+        float | None, time_option(1, _WEEK_S, "Time that the plan may take; trials are shortened to fit.")
     ] = None,
     overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
 ) -> None:
@@ -76,7 +80,7 @@ def check(file: PlanPath, json: JsonOption = False) -> None:
     found = read_plan(file)
     rig = found.rig
     if json:
-        typer.echo(found.plan.model_dump_json(indent=2))
+        typer.echo(found.plan.model_dump_json(indent=2, by_alias=True))
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.plan import show_plan

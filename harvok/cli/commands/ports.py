@@ -1,14 +1,15 @@
 """`harvok ports`: the interfaces of this host; watching one; two of them against each other."""
 
 import sys
-from typing import TYPE_CHECKING, Annotated, Literal
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, rate, typed_command
-from harvok.cli.station_options import KEEP, WHAT, Note, Repeat, Series, With
-from harvok.core.procedures.link import LinkTest
-from harvok.core.trials.link import LinkTrial
+from harvok.cli.bundles import Keeping, Labelling, Repeating, bundled, request_of
+from harvok.cli.measure import leave_with_verdict, measure
+from harvok.cli.options import DAY_S, WHAT, JsonOption, rate_option, time_option, typed_command
+from harvok.core.ends import DirectionChoice
 
 if TYPE_CHECKING:
     from harvok.core.wire.lldp import Neighbour
@@ -19,20 +20,14 @@ app = typer.Typer(add_completion=False)
 _NEIGHBOUR_KINDS = ("physical", "veth")
 
 Port = Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host, as `harvok ports` names it.")]
-Rated = Annotated[
-    float | None,
-    typer.Option(rich_help_panel=WHAT, parser=rate(), metavar="RATE", help="The speed that it should come up at."),
-]
+Rated = Annotated[float | None, rate_option("Speed that the port should come up at.", WHAT)]
 
 
 @app.callback(invoke_without_command=True)
 def ports(
     context: typer.Context,
     neighbours: Annotated[
-        float | None,
-        typer.Option(
-            parser=duration(1, 600), metavar="TIME", help="Listen this long for LLDP, which comes every 30 s as a rule."
-        ),
+        float | None, time_option(1, 600, "Listen this long for LLDP, which is usually sent every 30 s.")
     ] = None,
     json: JsonOption = False,
 ) -> None:
@@ -77,25 +72,20 @@ def _neighbours(found: "list[PortFacts]", for_s: float) -> "dict[str, Neighbour]
 
 
 @app.command(epilog="Exit codes: 0 ACCEPT, or nothing was rated; 1 REJECT; 2 wrong usage; 3 RETEST; 4 no such port.")
+@bundled
 def watch(
     port: Port,
-    logbook: LogbookOption,
+    labelling: Labelling,
+    keeping: Keeping,
     rated: Rated = None,
     link_ups: Annotated[
         int | None,
-        typer.Option(rich_help_panel=WHAT, min=1, help="End after this many.", show_default="until Ctrl-C"),
+        typer.Option(rich_help_panel=WHAT, min=1, help="Stop after this many link-ups.", show_default="until Ctrl-C"),
     ] = None,
-    least: Annotated[
-        int, typer.Option(rich_help_panel=WHAT, min=1, help="Fewer link-ups than this are too few for a verdict.")
+    min_link_ups: Annotated[
+        int, typer.Option(rich_help_panel=WHAT, min=1, help="Number of link-ups needed for a verdict.")
     ] = 5,
-    duration: Annotated[
-        float | None,
-        typer.Option(rich_help_panel=WHAT, parser=duration(0.5, 86400), metavar="TIME", help="End after this long."),
-    ] = None,
-    series: Series = None,
-    with_: With = None,
-    note: Note = "",
-    json: JsonOption = False,
+    duration: Annotated[float | None, time_option(0.5, DAY_S, "Stop after this long.", WHAT)] = None,
 ) -> None:
     """Follow a port while leads are plugged, coiled and uncoiled.
 
@@ -103,49 +93,45 @@ def watch(
     says ACCEPT only when it came up at the rated speed every time. Ctrl-C
     ends it.
     """
-    from harvok.cli.render.console import stderr, stdout
-    from harvok.cli.render.link import LinkView
-    from harvok.cli.render.records import RecordsOnly
-    from harvok.cli.verdicts import exit_code_of
-    from harvok.runner.keeping import Label
-    from harvok.runner.ports import WatchRequest
-    from harvok.runner.ports import watch as follow
+    from harvok.core.procedures.link import LinkTest
+    from harvok.core.trials.link import LinkTrial
+    from harvok.runner.request import PortPlace
 
-    request = WatchRequest(
-        LinkTest(LinkTrial(port, link_ups, duration), rated, least),
-        logbook,
-        typed_command(sys.argv),
-        Label(series, attributes(with_ or []), note),
-    )
-    view = RecordsOnly(stdout(), stderr()) if json else LinkView(stdout())
-    follow(request, view, view.event if isinstance(view, LinkView) else lambda _: None, view.record)
-    raise typer.Exit(exit_code_of([finding for record in view.records for finding in record.findings]))
+    test = LinkTest(LinkTrial(port, link_ups, duration), rated, min_link_ups)
+    leave_with_verdict(measure(request_of(PortPlace(), test, keeping, labelling), keeping.json))
+
+
+@dataclass(frozen=True, slots=True)
+class PairTest:
+    """The TCP test between the two ports."""
+
+    direction: Annotated[
+        DirectionChoice,
+        typer.Option(rich_help_panel=WHAT, help="send: from PORT to OTHER; each: one after the other."),
+    ] = "each"
+    flows: Annotated[int, typer.Option(rich_help_panel=WHAT, min=1, max=64, help="TCP connections each way.")] = 1
+    duration: Annotated[float, time_option(0.5, DAY_S, "How long to send each way.", WHAT, "10s")] = 10.0
+    rated: Rated = None
+
+    def words(self, labelling: Labelling, repeating: Repeating) -> list[str]:
+        """The options of `harvok tcp` that ask for it."""
+        words = ["--direction", self.direction, "--flows", str(self.flows), "--duration", f"{self.duration}s"]
+        words += ["--repeat", str(repeating.repeat), "--pause", f"{repeating.pause}s"]
+        words += ["--rated", f"{self.rated:.0f}"] if self.rated else []
+        words += ["--series", labelling.series] if labelling.series else []
+        words += [word for pair_ in labelling.with_ or [] for word in ("--with", pair_)]
+        return words + (["--note", labelling.note] if labelling.note else [])
 
 
 @app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
+@bundled
 def pair(
     port: Port,
     other: Annotated[str, typer.Argument(metavar="OTHER", help="The port at the other end of the lead or switch.")],
-    logbook: LogbookOption,
-    direction: Annotated[
-        Literal["send", "receive", "each", "both"],
-        typer.Option(rich_help_panel=WHAT, help="send: from PORT to OTHER; each: one after the other."),
-    ] = "each",
-    flows: Annotated[int, typer.Option(rich_help_panel=WHAT, min=1, max=64, help="TCP connections each way.")] = 1,
-    duration: Annotated[
-        float,
-        typer.Option(rich_help_panel=WHAT, parser=duration(0.5, 86400), metavar="TIME", help="How long each way."),
-    ] = "10s",  # type: ignore[assignment]
-    rated: Rated = None,
-    repeat: Repeat = 1,
-    series: Series = None,
-    with_: With = None,
-    note: Note = "",
-    wait: Annotated[
-        float,
-        typer.Option(rich_help_panel=KEEP, parser=duration(0, 86400), metavar="TIME", help="For another test to end."),
-    ] = "0s",  # type: ignore[assignment]
-    json: JsonOption = False,
+    test: PairTest,
+    labelling: Labelling,
+    repeating: Repeating,
+    keeping: Keeping,
 ) -> None:
     """Measure TCP from one port of this host to another.
 
@@ -158,14 +144,10 @@ def pair(
     from harvok.runner.ports import PairRequest
     from harvok.runner.ports import pair as run_pair
 
-    attributes(with_ or [])  # refused here, before anything is moved
-    words = ["--direction", direction, "--flows", str(flows), "--duration", f"{duration}s", "--repeat", str(repeat)]
-    words += ["--rated", f"{rated:.0f}"] if rated else []
-    words += ["--series", series] if series else []
-    words += [word for pair_ in with_ or [] for word in ("--with", pair_)]
-    words += ["--note", note] if note else []
-    request = PairRequest((port, other), words, logbook, typed_command(sys.argv), json, wait)
+    labelling.label()  # refused here, before anything is moved
+    words, command = test.words(labelling, repeating), typed_command(sys.argv)
+    request = PairRequest((port, other), words, keeping.logbook, command, keeping.json, repeating.wait)
     code = run_pair(request, lambda text: stderr().print(f"note {text}", markup=False))
-    if not json:
+    if not keeping.json:
         stderr().print(f"{port} and {other} are back as they were", style="dim")
     raise typer.Exit(code)

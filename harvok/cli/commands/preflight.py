@@ -4,34 +4,21 @@ import sys
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption
-from harvok.cli.station_options import (
-    Interface,
-    Local,
-    Name,
-    OnlyIpVersion,
-    Rated,
-    Station,
-    Token,
-    stations_settings,
-)
+from harvok.cli.bundles import Keeping, Reaching, bundled
+from harvok.cli.options import Rated, Station
 
 app = typer.Typer(add_completion=False)
 
 
 @app.command(epilog="Exit codes: 0 nothing stands in the way (warnings may), 2 wrong usage, 4 a reason to stop.")
+@bundled
 def preflight(
     station: Station,
-    logbook: LogbookOption,
-    token: Token = None,
+    reaching: Reaching,
+    keeping: Keeping,
     rated: Rated = None,
-    local: Local = None,
-    interface: Interface = None,
-    ip_version: OnlyIpVersion = None,
-    name: Name = None,
-    json: JsonOption = False,
 ) -> None:
-    """Look at everything that could spoil a test, before it is run.
+    """Check everything that could spoil a test, before it is run.
 
     Name and route, interfaces and their speed, control and data ports,
     path MTU, clocks, CPU, other traffic, socket buffers, and whether
@@ -43,11 +30,10 @@ def preflight(
     from harvok.cli.render.console import stdout
     from harvok.cli.render.preflight import CheckView
     from harvok.runner.preflight import PreflightRequest
-    from harvok.runner.preflight import preflight as look
+    from harvok.runner.preflight import preflight as run_checks
 
-    settings = stations_settings(station, token, local, interface, ip_version, name, rated)
-    checks = look(PreflightRequest(settings, logbook))
-    if json:
+    checks = run_checks(PreflightRequest(reaching.settings(station, rated), keeping.logbook))
+    if keeping.json:
         from pydantic_core import to_json
 
         found = list(checks)

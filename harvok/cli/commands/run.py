@@ -6,49 +6,47 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, attributes, duration, typed_command
+from harvok.cli.bundles import Keeping, ask_token, bundled
+from harvok.cli.options import DAY_S, attributes, time_option, typed_command
 from harvok.cli.verdicts import EXIT_CODES
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
-    from harvok.core.judgement.compare import Verdict
+    from harvok.core.judgement.finding import Verdict
     from harvok.core.models.plan import Plan
     from harvok.runner.plans import PlanRequest
 
 app = typer.Typer(add_completion=False)
 
-_DAY_S = 86400.0
-
 
 @app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure or broken off.")
+@bundled
 def run(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="The plan; `harvok plan new` writes one.")],
-    logbook: LogbookOption,
+    keeping: Keeping,
     name: Annotated[
         str | None,
-        typer.Option(metavar="NAME", show_default="plan and unit", help="What to call this run of the plan."),
+        typer.Option(metavar="NAME", show_default="plan and unit", help="Name of this run of the plan."),
     ] = None,
     with_: Annotated[
         list[str] | None,
-        typer.Option("--with", metavar="KEY=VALUE", help="What is known of the unit, such as asset=A-17. Repeatable."),
+        typer.Option("--with", metavar="KEY=VALUE", help="A fact about the unit, such as asset=A-17. Repeatable."),
     ] = None,
-    unattended: Annotated[
-        bool, typer.Option("--unattended", help="Ask nothing and wait for nobody between steps.")
-    ] = False,
+    unattended: Annotated[bool, typer.Option("--unattended", help="Do not ask or wait between steps.")] = False,
     judge_only: Annotated[
-        bool, typer.Option("--judge-only", help="Take no run; judge what the logbook has under this name.")
+        bool, typer.Option("--judge-only", help="Take no runs; judge those in the logbook under this name.")
     ] = False,
     token: Annotated[
         str | None,
-        typer.Option(envvar="HARVOK_TOKEN", metavar="TOKEN", show_default=False, help="As the station printed it."),
+        typer.Option(
+            envvar="HARVOK_TOKEN", metavar="TOKEN", show_default=False, help="The token that the station printed."
+        ),
     ] = None,
     station: Annotated[
-        str | None, typer.Option(metavar="STATION", show_default="the plan's", help="Run it towards another station.")
+        str | None,
+        typer.Option(metavar="STATION", show_default="the plan's", help="Run the plan towards another station."),
     ] = None,
-    wait: Annotated[
-        float, typer.Option(parser=duration(0, _DAY_S), metavar="TIME", help="How long to wait for a busy host.")
-    ] = "0s",  # type: ignore[assignment]
-    json: JsonOption = False,
+    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy host.", default="0s")] = 0.0,
 ) -> None:
     """Run a plan, and say ACCEPT, REJECT or RETEST.
 
@@ -64,13 +62,13 @@ def run(
         file=file,
         name=name or "-".join([file.plan.name, *(value for key, value in unit.items() if key in file.plan.unit)]),
         unit=unit,
-        logbook=logbook,
+        logbook=keeping.logbook,
         command=typed_command(sys.argv),
         token=_token(file.plan, token) if not judge_only else "",
         wait_s=wait,
         station=station,
     )
-    raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, json)])
+    raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, keeping.json)])
 
 
 def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json: bool) -> "Verdict":
@@ -111,6 +109,4 @@ def _token(plan: "Plan", token: str | None) -> str:
     """The station's token, which a plan needs with steps of TCP or UDP, or under their load."""
     if not any(step.needs_token for step in plan.steps):
         return ""
-    from harvok.cli.station_options import ask_token
-
     return token or ask_token()

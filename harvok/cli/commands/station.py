@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import duration
+from harvok.cli.options import DAY_S, time_option
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def _new_token() -> str:
 def station(
     port: Annotated[
         int,
-        typer.Option(min=1, max=65533, help="TCP port for control; data, TCP and UDP, comes to the next one up."),
+        typer.Option(min=1, max=65533, help="TCP port for control; data, TCP and UDP, uses the next one up."),
     ] = DEFAULT_CONTROL_PORT,
     host: Annotated[
         str | None,
@@ -35,14 +35,13 @@ def station(
     token: Annotated[
         str | None,
         typer.Option(
-            envvar="HARVOK_TOKEN", help="What near ends must present.", show_default="a new one at every start"
+            envvar="HARVOK_TOKEN", help="Token that near ends must present.", show_default="a new one at every start"
         ),
     ] = None,
-    name: Annotated[str | None, typer.Option(help="What to call this end.", show_default="this host's name")] = None,
-    longest_test: Annotated[
-        float,
-        typer.Option(parser=duration(1, 7 * 86400), metavar="TIME", help="Refuse, or end, tests longer than this."),
-    ] = "1h",  # type: ignore[assignment]
+    name: Annotated[str | None, typer.Option(help="Name of this end.", show_default="this host's name")] = None,
+    max_duration: Annotated[
+        float, time_option(1, 7 * DAY_S, "Refuse, or end, tests longer than this.", default="1h")
+    ] = 3600.0,
     max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
@@ -57,7 +56,7 @@ def station(
         typer.Option(
             envvar="HARVOK_STAMP_KEY",
             metavar="KEY",
-            help="Reflect only authenticated STAMP packets, sealed with this key.",
+            help="Reflect only STAMP packets that are authenticated with this key.",
         ),
     ] = None,
     reflect_to: Annotated[
@@ -84,7 +83,7 @@ def station(
         control_port=port,
         data_port=port + 1,
         host=host,
-        longest_test_s=longest_test,
+        max_test_s=max_duration,
         max_flows=max_flows,
         reflector=_reflector(port + 2 if delay_port is None else delay_port, host, stamp_key, reflect_to or []),
     )

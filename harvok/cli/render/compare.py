@@ -7,18 +7,14 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.run_view import show_finding
+from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import DASH, FORMATS, verdict_text
-from harvok.core.judgement.compare import Comparison, Finding, Row, where
+from harvok.core.judgement.compare import ComparedFigure, Comparison
+from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Interval, Summary
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_share
-
-_SHOWN = (
-    "goodput-settled", "ceiling-share", "goodput-mean", "retransmitted", "rtt-mean",
-    "udp-throughput", "udp-received", "datagram-loss", "jitter", "delay-variation-p99", "one-way-delay-mean",
-    "two-way-delay-median", "two-way-delay-p99", "delay-under-load", "throughput", "latency-median", "burst-mean",
-)  # fmt: skip
-
 
 _WIDE = 104  # columns that the table with its spreads takes
 
@@ -42,31 +38,18 @@ def show_verdict(console: Console, found: Comparison) -> None:
         show_finding(console, finding)
 
 
-def show_finding(console: Console, finding: Finding) -> None:
-    """One finding: verdict, where, reason; then what to do next."""
-    where = f"{finding.where}: " if finding.where else ""
-    judged = Text.assemble(verdict_text(finding.verdict), f" {where}{finding.reason}")
-    console.print(Padding(judged, (0, 0, 0, 2), expand=False))
-    if finding.advice:
-        console.print(Padding(Text.assemble(("next: ", "bold"), finding.advice), (0, 0, 0, 9), expand=False))
-
-
 def _figures(found: Comparison, with_spread: bool) -> Table:
-    table = Table(box=None, padding=(0, 2 if with_spread else 1, 0, 0), header_style="bold")
-    table.add_column("", no_wrap=True)
-    table.add_column("of", no_wrap=True)
     interval = f"{found.criteria.confidence * 100:.0f} % interval"
-    for heading in ("before", "spread", "after", "spread", "change", interval):
-        if with_spread or heading != "spread":
-            table.add_column(heading, justify="right", no_wrap=True)
-    for quantity in _SHOWN:
-        for row in found.rows:
-            if row.quantity == quantity:
-                table.add_row(*_cells(row, with_spread))
+    columns = ("before", "spread", "after", "spread", "change", interval)
+    shown = [heading for heading in columns if with_spread or heading != "spread"]
+    table = plain_table(("", "of"), shown, gap=2 if with_spread else 1)
+    for row in found.rows:
+        if QUANTITIES[row.quantity].rank != "detail" or QUANTITIES[row.quantity].judged:
+            table.add_row(*_cells(row, with_spread))
     return table
 
 
-def _cells(row: Row, with_spread: bool) -> list[str]:
+def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
     meaning = QUANTITIES[row.quantity]
     show = FORMATS[meaning.unit]
     relative = meaning.unit != "ratio"  # how much a share changed in proportion to itself only misleads
@@ -77,7 +60,7 @@ def _cells(row: Row, with_spread: bool) -> list[str]:
 
     return [
         meaning.name,
-        where(row.labels),
+        label_text(row.labels),
         show(row.before.mean),
         *([spread(row.before)] if with_spread else []),
         show(row.after.mean),
@@ -105,10 +88,8 @@ def _show_differences(console: Console, found: Comparison) -> None:
         console.print("Conditions: alike in everything that is recorded.")
         return
     console.print()
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    for heading in ("condition that differs", "before", "after", ""):
-        table.add_column(heading)
-    for one in found.differences:
-        why = "changed on purpose" if one.declared else "not declared"
-        table.add_row(one.condition, ", ".join(one.before), ", ".join(one.after), why)
+    table = plain_table(("condition that differs", "before", "after", ""))
+    for difference in found.differences:
+        why = "changed on purpose" if difference.declared else "not declared"
+        table.add_row(difference.condition, ", ".join(difference.before), ", ".join(difference.after), why)
     console.print(table)

@@ -1,127 +1,186 @@
-"""RFC 2544 results and calibrations as tables over the frame sizes."""
+"""Frames between two ports while a test runs: on a terminal a paragraph that changes, elsewhere a line per trial. Then
+RFC 2544 results and calibrations as tables over the frame sizes."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import cast
 
 from rich.console import Console
-from rich.padding import Padding
+from rich.status import Status
 from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.console import stderr
+from harvok.cli.render.rig import what_is_sent
+from harvok.cli.render.run_view import RunView, ShowRun
+from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import DASH, FORMATS
+from harvok.clock import SYSTEM, Clock
 from harvok.core.figures import Figure, find
+from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
-from harvok.core.procedures.calibrate import CalibrationTest
-from harvok.core.procedures.frames import OFFERED_TOLERANCE
-from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_duration, format_rate, format_share, format_span
+from harvok.core.observer import RunOutline
+from harvok.core.procedures.frames import OFFERED_TOLERANCE, FramesTest
+from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult
+from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_span
+from harvok.runner.request import RigPlace, TestRequest
 
-_TABLES: tuple[tuple[str, tuple[tuple[str, str], ...]], ...] = (
-    ("throughput", (
-        ("throughput", "frames/s"), ("throughput-share", "of line rate"),
-        ("throughput-l1", "on the line, L1"), ("throughput-l2", "in frames, L2"),
-    )),
-    ("latency", (
-        ("latency-min", "least"), ("latency-median", "typical"), ("latency-p999", "99.9 %"),
-        ("latency-max", "most"), ("latency-tagged-mean", "tagged mean"), ("latency-jitter", "variation"),
-    )),
-    ("faults", (
-        ("burst-mean", "longest burst"), ("buffer-time", "buffer time"), ("recovery-time", "recovery"),
-        ("reset-time", "reset"),
-    )),
+_TABLES: dict[str, tuple[str, ...]] = {
+    "throughput": ("throughput", "throughput-share", "throughput-l1", "throughput-l2"),
+    "latency": (
+        "latency-min", "latency-median", "latency-p999", "latency-max", "latency-tagged-mean", "latency-jitter",
+    ),
+    "faults": ("burst-mean", "buffer-time", "recovery-time", "reset-time"),
+}  # fmt: skip
+"""The tables, each with its quantities; a quantity that no frame size has is left out."""
+
+_CALIBRATION = (
+    "tester-limit", "tester-limit-share", "offered-error", "delay-floor-min", "delay-floor-median", "delay-floor-p999",
 )  # fmt: skip
-"""The tables, each with its quantities and their headings; a quantity that no frame size has is left out."""
 
 
-def show_frame_run(console: Console, record: RunRecord) -> None:
-    """Prints what one run comes to: a row for each frame size, then loss over load."""
-    assert isinstance(record.test, FrameTest)
-    show_fault(console, record)
+class FramesView(RunView):
+    """Says what will be sent where, and then how far it is."""
+
+    def __init__(self, console: Console, show: ShowRun, request: TestRequest, clock: Clock = SYSTEM) -> None:
+        super().__init__(console, show, request)
+        assert isinstance(request.place, RigPlace)
+        rig, self._clock = request.place.rig, clock
+        self._test = cast(FramesTest, request.test)
+        self._virtual_time = rig.kind == "simulated"
+        stderr().print(what_is_sent(rig, self._test), soft_wrap=True, markup=False)
+        self._status: Status | None = None
+        self._began_ns = 0
+        self._number = 0
+        self._trial: FrameTrial | None = None
+        self._last = ""
+        self._streams: dict[str, str] = {}
+
+    def run_started(self, outline: RunOutline) -> None:
+        repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
+        about = f"about {format_span(round(self._test.expected_s or 0.0))} of trials and pauses"
+        virtual = " in virtual time" if self._virtual_time else ""
+        self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
+        self._began_ns, self._last = self._clock.now_ns(), ""
+        self._status = self._start_status("starting")
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        assert isinstance(trial, FrameTrial)
+        self._number, self._trial, self._streams = number, trial, {}
+        self._update()
+
+    def progress(self, progress: FrameProgress) -> None:
+        self._streams[progress.direction] = progress_words(progress)
+        self._update()
+
+    def trial_finished(self, number: int, result: TrialResult) -> None:
+        assert self._trial and isinstance(result, FrameTrialResult)
+        self._last = f"{format_frame_rate(self._trial.steps[0].load_fps)} frames/s: {result_words(result)}"
+        if not self._status and not self._virtual_time:
+            line = f"trial {number}: {trial_words(self._trial)}: {result_words(result)}"
+            self._console.print(Text(line), soft_wrap=True)
+        self._update()
+
+    def _update(self) -> None:
+        if not self._status or not self._trial:
+            return
+        passed_s = (self._clock.now_ns() - self._began_ns) / 1e9
+        left_s = round(max((self._test.expected_s or 0.0) - passed_s, 0.0))
+        lines = [f"{self._trial.about}; about {format_span(left_s)} left"]
+        lines.append(f"trial {self._number}: {trial_words(self._trial)}")
+        lines += [f"{direction}: {words}" for direction, words in self._streams.items()]
+        if self._last:
+            lines.append(f"before: {self._last}")
+        self._status.update(Text("\n  ".join(lines)))
+
+
+def trial_words(trial: FrameTrial) -> str:
+    """A trial in a few words: frame size, load, duration."""
+    load = " then ".join(format_frame_rate(step.load_fps) for step in trial.steps)
+    size = "mix" if len(trial.frame_sizes) > 1 else f"{trial.frame_sizes[0]} B"
+    return f"{size} frames at {load} frames/s for {format_duration(trial.duration_s)}"
+
+
+def progress_words(progress: FrameProgress) -> str:
+    """What a direction has come to so far. Frames under way are neither lost nor received."""
+    rate = progress.sent_frames / progress.at_s if progress.at_s else 0.0
+    delay = f", delay {format_duration(progress.delay_s)}" if progress.delay_s else ""
+    missing = max(progress.sent_frames - progress.received_frames, 0)
+    return (
+        f"{progress.at_s:.0f} s, {format_frame_rate(rate)} frames/s sent, "
+        f"{format_frame_rate(missing)} frames not back{delay}"
+    )
+
+
+def result_words(result: FrameTrialResult) -> str:
+    """What became of a trial, worst direction first."""
+    worst = max(result.directions, key=lambda one: one.loss)
+    delay = f", delay median {format_duration(worst.delay.median_s)}" if worst.delay else ""
+    lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
+    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{delay}"
+
+
+def show_rfc2544(console: Console, record: RunRecord) -> None:
+    """What one run comes to: a row for each frame size, then loss over load."""
     for direction in record.test.settings.directions:
-        for title, columns in _TABLES:
-            table = _results(record, direction, title, columns)
-            if table:
+        for title, quantities in _TABLES.items():
+            if table := _results(record, direction, title, quantities):
                 console.print()
                 console.print(table)
     losses = [figure for figure in record.figures if figure.quantity == "frame-loss"]
     if losses:
         console.print()
         console.print(_losses(losses))
-    console.print(Padding(Text(_remarks(record), style="dim"), 0, expand=False))
-    console.print(Text(f"kept as run {record.id}", style="dim"))
-
-
-def show_fault(console: Console, record: RunRecord) -> None:
-    """Says why a run broke off, or why it is invalid."""
-    if record.state in ("broken", "invalid"):
-        why = record.fault.message if record.fault else "unknown reason"
-        console.print(Text.assemble((f"{record.state.upper()} ", "bold red"), why), soft_wrap=True)
+    console.print(Text(_remarks(record), style="dim"))
 
 
 def show_calibration(console: Console, record: RunRecord) -> None:
-    """Prints what the tester can do, a row for each frame size."""
-    assert isinstance(record.test, CalibrationTest)
-    show_fault(console, record)
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("the tester itself", min_width=16)
-    for heading in ("frames/s", "of line rate", "load error", "least delay", "typical", "99.9 %"):
-        table.add_column(heading, justify="right")
-    columns = ("tester-limit", "tester-limit-share", "offered-error", "delay-floor-min", "delay-floor-median")
+    """What the tester can do, a row for each frame size."""
+    table = plain_table(("the tester itself",), map(heading_of, _CALIBRATION))
     for size in record.test.sizes:
         of_size = [f for f in record.figures if f.labels["frame-size"] == size.name]
-        errors = [f.value for f in of_size if f.quantity == "offered-error"]
-        cells = [_cell(q, find(of_size, q)) for q in (*columns, "delay-floor-p999")]
-        cells[2] = _cell("offered-error", max(errors, default=None))
-        table.add_row(f"{size.name} B", *cells)
+        values = {quantity: [f.value for f in of_size if f.quantity == quantity] for quantity in _CALIBRATION}
+        cells = [_cell(quantity, max(values[quantity], default=None)) for quantity in _CALIBRATION]
+        table.add_row(size_text(size.name), *cells)
     console.print()
     console.print(table)
     remark = (
-        "highest load held within 0.5 % without loss over a lead alone; the worst load error at a tenth, half and nine "
-        "tenths of it; delays at a tenth of it"
+        "highest load held within 0.5 % without loss over a lead alone; the largest load error at a tenth, half and "
+        "nine tenths of it; delays at a tenth of it"
     )
-    console.print(Padding(Text(remark, style="dim"), 0, expand=False))
-    console.print(Text(f"kept as run {record.id}", style="dim"))
+    console.print(Text(remark, style="dim"))
 
 
-def _results(record: RunRecord, direction: str, title: str, columns: Sequence[tuple[str, str]]) -> Table | None:
+def _results(record: RunRecord, direction: str, title: str, quantities: Sequence[str]) -> Table | None:
     """One table of one direction: a row for each frame size; None when there is nothing to show."""
-    assert isinstance(record.test, FrameTest)
-    sizes = record.test.sizes
-    found = {(q, size.name): _of(record.figures, q, size.name, direction) for q, _ in columns for size in sizes}
-    shown = [(q, heading) for q, heading in columns if any(found[q, size.name] is not None for size in sizes)]
+    sizes = [size.name for size in record.test.sizes]
+    values = {(q, size): _of(record.figures, q, size, direction) for q in quantities for size in sizes}
+    shown = [q for q in quantities if any(values[q, size] is not None for size in sizes)]
     if not shown:
         return None
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column(f"{title}, {direction}", min_width=16)
-    for _, heading in shown:
-        table.add_column(heading, justify="right")
-    extra = _EXTRA.get(title)
-    heading, beside = extra(record, direction) if extra else ("", {})
-    if beside:
-        table.add_column(heading, justify="right")
+    heading, beside = _EXTRA[title](record, direction) if title in _EXTRA else ("", {})
+    table = plain_table((f"{title}, {direction}",), [*map(heading_of, shown), *([heading] if beside else [])])
     for size in sizes:
-        name = f"{size.name} B" if size.name.isdigit() else size.name
-        cells = [_cell(quantity, found[quantity, size.name]) for quantity, _ in shown]
-        table.add_row(name, *cells, *([beside.get(size.name, DASH)] if beside else []))
+        cells = [_cell(quantity, values[quantity, size]) for quantity in shown]
+        table.add_row(size_text(size), *cells, *([beside.get(size, DASH)] if beside else []))
     return table
 
 
 def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
-    """What held each throughput: line rate, the device, or the tester."""
-    assert isinstance(record.test, FrameTest)
-    settings, found = record.test.settings, {}
+    """What limited each throughput: line rate, the device, or the tester."""
+    settings, limits = record.test.settings, {}
     for figure in record.figures:
         if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
             at_line = figure.value >= 1 - max(settings.resolution, OFFERED_TOLERANCE)
             device = "line rate" if at_line else "the device"
-            found[figure.labels["frame-size"]] = "the TESTER" if figure.mark else device
-    return "limited by", found
+            limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark else device
+    return "limited by", limits
 
 
 def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:
-    """The tester's own typical delay, which every latency contains."""
-    assert isinstance(record.test, FrameTest)
-    own = record.test.settings.tester_delay_s
+    """The tester's own median delay, which every latency contains."""
+    own: Mapping[str, float] = record.test.settings.tester_delay_s
     return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items()}
 
 
@@ -147,18 +206,15 @@ def _cell(quantity: str, value: float | None) -> str:
 def _losses(losses: Sequence[Figure]) -> Table:
     """Loss over load: a row for each frame size and direction, a column for each load."""
     loads = list(dict.fromkeys(figure.labels["load"] for figure in losses))
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("loss at")
-    for load in loads:
-        table.add_column(load, justify="right")
+    table = plain_table(("loss at",), loads)
     for size, direction in dict.fromkeys((f.labels["frame-size"], f.labels["direction"]) for f in losses):
-        values = [find(losses, "frame-loss", **{"frame-size": size, "direction": direction, "load": x}) for x in loads]
-        table.add_row(f"{size} {direction}", *(DASH if v is None else format_share(v) for v in values))
+        of_row = {"frame-size": size, "direction": direction}
+        values = [find(losses, "frame-loss", **of_row, load=load) for load in loads]
+        table.add_row(f"{size_text(size)}, {direction}", *(DASH if v is None else format_share(v) for v in values))
     return table
 
 
 def _remarks(record: RunRecord) -> str:
-    assert isinstance(record.test, FrameTest)
     settings, simulated = record.test.settings, record.rig.kind == "simulated"
     trials = sum(f.value for f in record.figures if f.quantity == "search-trials")
     time_s = sum(f.value for f in record.figures if f.quantity == "search-time")

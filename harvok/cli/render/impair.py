@@ -10,6 +10,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile
@@ -43,8 +44,7 @@ def words_of(one: Impairment) -> list[str]:
 
 def show_impairments(console: Console, files: Sequence[ImpairmentFile]) -> None:
     """All that ship."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("impairment", no_wrap=True)
+    table = plain_table(("impairment",))
     table.add_column("each way, or there | back")
     table.add_column("why")
     for file in files:
@@ -138,11 +138,8 @@ def _remarks(report: ImpairmentReport) -> Iterator[str]:
 
 def report_table(report: ImpairmentReport, rates: Sequence[float] | None) -> Table:
     """A row for each direction."""
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold")
-    table.add_column("direction", no_wrap=True)
-    headings = ["in", "out", *(["rate out"] if rates else []), "lost", "queue", "twice", "late", "bent", "held"]
-    for heading in (*headings, "given typical", "99 %"):
-        table.add_column(heading, justify="right", no_wrap=True)
+    headings = ["in", "out", *(["rate out"] if rates else []), "lost", "queue", "dupl.", "reord.", "corr.", "queued"]
+    table = plain_table(("direction",), (*headings, "delay median", "p99"), gap=1)
     for number, one in enumerate(report.directions):
         table.add_row(
             direction_words(one.direction),

@@ -4,14 +4,14 @@ import json
 from collections.abc import Sequence
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.words import DASH
-from harvok.core.units import format_rate
+from harvok.cli.render.tables import plain_table
+from harvok.cli.render.words import ARROWS, DASH
+from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_quantity
 from harvok.logbook.listing import RunLine
 
-_HEADLINES = ("goodput-settled", "udp-throughput", "udp-received")
 _WIDE = 108  # columns that the whole table takes
 
 
@@ -29,8 +29,8 @@ def lines_as_json(lines: Sequence[RunLine]) -> str:
                 "note": line.note,
                 "limiters": line.limiters,
                 "figures": [
-                    {"quantity": quantity, "direction": direction, "value": value}
-                    for (quantity, direction), value in line.headline.items()
+                    {"quantity": figure.quantity, "labels": figure.labels, "value": figure.value}
+                    for figure in line.headline
                 ],
             }
             for line in lines
@@ -46,23 +46,16 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
         console.print("`harvok tcp STATION` takes the first; `harvok demo` shows how.")
         return
     wide = console.width >= _WIDE
-    table = Table(box=None, padding=(0, 2 if wide else 1, 0, 0), header_style="bold")
-    for heading in ("run", "state", "test", *(["between"] if wide else []), "series"):
-        table.add_column(heading, no_wrap=True)
-    for heading in ("send →", "receive ←"):
-        table.add_column(heading, justify="right", no_wrap=True)
+    table = plain_table(("run", "test", *(["between"] if wide else []), "series", "result"), gap=2 if wide else 1)
     if wide:
         table.add_column("limiter")
     for line in lines:
-        state = Text(line.state, style="" if line.state == "complete" else "bold red")
-        goodputs = [_headline(line, direction) for direction in ("send", "receive")]
         table.add_row(
             line.id,
-            state,
             line.test,
             *([line.rig] if wide else []),
             line.series or DASH,
-            *(DASH if value is None else format_rate(value) for value in goodputs),
+            _result(line),
             *([", ".join(dict.fromkeys(line.limiters.values())) or DASH] if wide else []),
         )
     console.print(table)
@@ -70,7 +63,23 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
         console.print(f"{total - len(lines)} older runs are not shown; --all shows them.")
 
 
-def _headline(line: RunLine, direction: str) -> float | None:
-    """The rate that a run is known by: settled goodput, or the UDP rate that was found or that arrived."""
-    found = (line.headline.get((quantity, direction)) for quantity in _HEADLINES)
-    return next((value for value in found if value is not None), None)
+def _result(line: RunLine) -> Text:
+    """What a run is known by: its first headline quantity, each way, a range where it has several values; or its state,
+    where it is not complete."""
+    if line.state != "complete":
+        return Text(line.state, style="bold red")
+    if not line.headline:
+        return Text(DASH)
+    order = list(QUANTITIES)
+    quantity = min((figure.quantity for figure in line.headline), key=order.index)
+    values: dict[str, list[float]] = {}
+    for figure in line.headline:
+        if figure.quantity == quantity:
+            values.setdefault(figure.labels.get("direction", ""), []).append(figure.value)
+    unit = QUANTITIES[quantity].unit
+    return Text(" ".join(f"{ARROWS.get(way, '')} {_range(found, unit)}".strip() for way, found in values.items()))
+
+
+def _range(values: Sequence[float], unit: str) -> str:
+    low, high = format_quantity(min(values), unit), format_quantity(max(values), unit)
+    return low if low == high else f"{low} … {high}"

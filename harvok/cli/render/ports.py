@@ -3,9 +3,9 @@
 from collections.abc import Mapping, Sequence
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import DASH, maybe
 from harvok.core.units import format_speed
 from harvok.core.wire.lldp import Neighbour
@@ -14,7 +14,7 @@ from harvok.host.ports import PortFacts, remarks_on
 
 def show_ports(console: Console, ports: Sequence[PortFacts], heard: Mapping[str, Neighbour] | None = None) -> None:
     """One table, then the remarks."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    table = plain_table()
     for heading in ("port", "state", "speed", "of", "MTU", "driver", "slot", "addresses"):
         table.add_column(heading, overflow="fold")
     for port in ports:

@@ -6,10 +6,7 @@ from rich.console import Console
 from rich.text import Text
 
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
-from harvok.core.procedures.calibrate import CalibrationTest
-from harvok.core.procedures.emulator import EmulatorTest
-from harvok.core.procedures.load import LoadTest
-from harvok.core.procedures.rfc2544 import FrameTest
+from harvok.core.procedures.frames import FramesTest
 from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_size, format_speed
 from harvok.reports.rig_drawing import drawing
 
@@ -46,7 +43,7 @@ def rig_words(rig: RigFile) -> list[str]:
     return [*words, isolated]
 
 
-def what_is_sent(rig: RigFile, test: FrameTest | LoadTest | EmulatorTest | CalibrationTest) -> str:
+def what_is_sent(rig: RigFile, test: FramesTest) -> str:
     """What a test will send where, said before it starts."""
     settings = test.settings
     sizes = ", ".join(size.name for size in test.sizes)

@@ -37,7 +37,7 @@ class StationView:
             (f"in, on {versions}.", ""),
         )
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
-        longest = format_span(settings.longest_test_s)
+        longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
         self._line(("Control and data are not encrypted; use it on a network that you trust. Ctrl-C stops.", "dim"))
 

@@ -12,11 +12,12 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.console import stdout
+from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
-from harvok.core.sweeps.reading import BESIDE, MAIN, SweepReading
+from harvok.core.sweeps.reading import SweepReading, SweptFigures
 from harvok.core.sweeps.words import AGAINST_BASELINE, LIMITER, matrix_of, words_of
 from harvok.core.units import format_rate, format_share
 
@@ -24,10 +25,10 @@ from harvok.core.units import format_rate, format_share
 class SweepView(Observer):
     """One line for each run of a kind of test. To be closed at the end."""
 
-    def __init__(self, console: Console, test: str) -> None:
-        self._console, self._test = console, test
+    def __init__(self, console: Console, figures: SweptFigures) -> None:
+        self._console, self._figures = console, figures
         self._status: Status | None = None
-        self._said: set[str] = set()
+        self._shown_notices: set[str] = set()
         self._what = ""
 
     def point(self, number: int, of: int, what: str) -> None:
@@ -39,26 +40,26 @@ class SweepView(Observer):
             self._status.start()
 
     def notice(self, text: str) -> None:
-        if text not in self._said:
-            self._said.add(text)
+        if text not in self._shown_notices:
+            self._shown_notices.add(text)
             self._console.print(Text.assemble(("note ", "bold yellow"), text), soft_wrap=True)
 
     def record(self, record: RunRecord) -> None:
         """One finished run, whole or broken."""
         self._end()
-        said = [words for way in ("send", "receive") if (words := self._of(record, way))]
-        self._console.print(f"  {self._what:36} {', '.join(said) or record.state}", soft_wrap=True, markup=False)
+        results = [words for way in ("send", "receive") if (words := self._of(record, way))]
+        self._console.print(f"  {self._what:36} {', '.join(results) or record.state}", soft_wrap=True, markup=False)
 
     def close(self) -> None:
         self._end()
 
     def _of(self, record: RunRecord, direction: str) -> str:
         """What one direction of a run came to; empty where there is none."""
-        value = find(record.figures, MAIN[self._test], direction=direction)
+        value = find(record.figures, self._figures.main, direction=direction)
         if value is None:
             return ""
         words = f"{direction_words(direction)} {format_rate(value)}"
-        losses = [find(record.figures, name, direction=direction) for name in BESIDE[self._test] if "loss" in name]
+        losses = [find(record.figures, name, direction=direction) for name in self._figures.beside if "loss" in name]
         words += "".join(f", lost {format_share(loss)}" for loss in losses if loss)
         limiter = next((r.limiter.name for r in record.readings if r.direction == direction), "")
         return f"{words} ({limiter})" if limiter else words
@@ -81,7 +82,7 @@ def show_sweep(console: Console, name: str, readings: Sequence[SweepReading]) ->
 
 def _matrix(reading: SweepReading) -> Table:
     head, rows = matrix_of(reading)
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    table = plain_table()
     settings = len(reading.points[0].settings)
     for number, text in enumerate(head):
         heading = f"{direction_words(reading.direction)} {text}" if number == settings else text

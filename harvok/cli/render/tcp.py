@@ -1,36 +1,117 @@
-"""The end of a TCP run, and a run from the logbook: the settled figure, its share of the ceiling, the limiter."""
+"""TCP: intervals while a test runs, and what a run comes to: settled goodput, its share of the ceiling, the limiter."""
+
+from collections.abc import Callable, Iterator, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.words import direction_words, maybe
+from harvok.cli.render.run_view import RowsView
+from harvok.cli.render.tables import plain_table, show_titled
+from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.figures import Figure, find
-from harvok.core.measures.statistics import summarise
-from harvok.core.models.run import RunRecord
+from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.observer import RunOutline
 from harvok.core.tcp.reading import Reading
-from harvok.core.units import format_byte_rate, format_duration, format_rate, format_share
+from harvok.core.tcp.rows import IntervalRow, RowJoiner
+from harvok.core.trials.any import Trial
+from harvok.core.trials.tcp import TcpInterval, TcpTrialResult
+from harvok.core.units import (
+    format_byte_rate,
+    format_duration,
+    format_rate,
+    format_share,
+    format_size,
+    format_size_briefly,
+    format_times_briefly,
+)
 
 
-def show_run(console: Console, record: RunRecord) -> None:
-    """Prints what one run comes to."""
-    if record.state == "broken":
-        show_broken(console, record)
+class TcpRows:
+    """How the intervals of TCP are shown: one row for each interval and direction, in a table that fits 80 columns."""
+
+    def order(self, row: IntervalRow) -> tuple[object, ...]:
+        return (row.index, row.direction != "send")
+
+    def table(self, rows: Sequence[IntervalRow]) -> Table:
+        columns = ("goodput", "ceiling", "resent", "cwnd", "RTT min/mean", "CPU near/far")
+        table = plain_table(("   at", "direction"), columns, gap=1)
+        for row in rows:
+            table.add_row(
+                f"{row.end_s:5.1f}",
+                direction_words(row.direction),
+                format_rate(row.goodput_bps),
+                maybe(row.ceiling_share, format_share),
+                maybe(row.retransmitted_bytes, format_size_briefly),
+                maybe(row.cwnd_bytes, format_size_briefly),
+                _pair(row.rtt_min_s, row.rtt_mean_s, format_times_briefly),
+                _pair(row.core_near, row.core_far, lambda near, far: f"{near * 100:.0f}/{far * 100:.0f} %"),
+            )
+        return table
+
+    def line(self, row: IntervalRow) -> str:
+        """An interval as one line of words, for logs and pipes."""
+        parts = [f"{row.start_s:.1f} to {row.end_s:.1f} s, {row.direction}: goodput {format_rate(row.goodput_bps)}"]
+        if row.ceiling_share is not None:
+            parts.append(f"{format_share(row.ceiling_share)} of the ceiling")
+        if row.retransmitted_bytes is not None:
+            parts.append(f"retransmitted {format_size(row.retransmitted_bytes)}")
+        if row.cwnd_bytes:
+            parts.append(f"congestion window {format_size(row.cwnd_bytes)}")
+        if row.rtt_min_s and row.rtt_mean_s:
+            parts.append(f"RTT min {format_duration(row.rtt_min_s)}, mean {format_duration(row.rtt_mean_s)}")
+        if row.core_near is not None and row.core_far is not None:
+            parts.append(f"busiest core near {format_share(row.core_near)}, far {format_share(row.core_far)}")
+        return "; ".join(parts)
+
+
+class TcpView(RowsView[IntervalRow]):
+    """TCP while it runs."""
+
+    def run_started(self, outline: RunOutline) -> None:
+        super().run_started(outline)
+        self._outline = outline
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        self._joiner = RowJoiner(self._outline.link, self._outline.ip_version)
+        self.start_rows(TcpRows())
+
+    def interval(self, interval: TcpInterval) -> None:
+        if row := self._joiner.add(interval):
+            self.show_row(row)
+
+
+def show_tcp_trials(console: Console, record: RunRecord) -> None:
+    """Every trial of a run with its intervals."""
+    show_titled(console, _trials(record))
+
+
+def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
+    """Trials with their intervals, joined as they were while it ran."""
+    for trial in record.trials:
+        joiner = RowJoiner(record.link, record.ip_version)
+        intervals = [interval for interval in trial.intervals if isinstance(interval, TcpInterval)]
+        intervals += _of_result(trial)
+        joined = (joiner.add(interval) for interval in sorted(intervals, key=lambda one: one.index))
+        rows = sorted((row for row in joined if row), key=TcpRows().order)
+        yield " and ".join(map(direction_words, dict.fromkeys(row.direction for row in rows))), TcpRows().table(rows)
+
+
+def _of_result(trial: TrialRecord) -> list[TcpInterval]:
+    directions = trial.result.directions if isinstance(trial.result, TcpTrialResult) else ()
+    return [interval for one in directions for interval in (*one.sender_intervals, *one.receiver_intervals)]
+
+
+def _pair(first: float | None, second: float | None, show: Callable[[float, float], str]) -> str:
+    """Two values as shown together, or a dash where one is missing."""
+    return DASH if first is None or second is None else show(first, second)
+
+
+def show_tcp(console: Console, record: RunRecord) -> None:
+    """What one run comes to, direction by direction."""
     for reading in record.readings:
         _show_direction(console, record, reading)
-    for notice in record.notices:
-        console.print(Text.assemble(("note ", "bold yellow"), notice), soft_wrap=True)
-    console.print(Text(f"kept as run {record.id}", style="dim"))
-
-
-def show_broken(console: Console, record: RunRecord) -> None:
-    """Says why a run broke off, and what of it was kept."""
-    intervals = sum(len(t.intervals) for t in record.trials)
-    whole = sum(1 for t in record.trials if t.result)
-    why = record.fault.message if record.fault else "unknown reason"
-    console.print(Text.assemble(("BROKEN ", "bold red"), why), soft_wrap=True)
-    console.print(f"kept of it: {whole} whole trials and {intervals} interval reports of unfinished ones")
 
 
 def _show_direction(console: Console, record: RunRecord, reading: Reading) -> None:
@@ -86,9 +167,9 @@ def _transport(figures: list[Figure]) -> str:
     again = find(figures, "retransmitted")
     if again is not None:
         parts.append(f"retransmitted {format_share(again)}")
-    least, mean = find(figures, "rtt-min"), find(figures, "rtt-mean")
-    if least is not None and mean is not None:
-        parts.append(f"RTT least {format_duration(least)}, mean {format_duration(mean)}")
+    minimum, mean = find(figures, "rtt-min"), find(figures, "rtt-mean")
+    if minimum is not None and mean is not None:
+        parts.append(f"RTT min {format_duration(minimum)}, mean {format_duration(mean)}")
     fairness = find(figures, "fairness")
     if fairness is not None:
         parts.append(f"fairness among flows {format_share(fairness)}")
@@ -100,29 +181,3 @@ def _cores(figures: list[Figure]) -> str:
     if near is None and far is None:
         return ""
     return f"busiest core: near end {maybe(near, format_share)}, far end {maybe(far, format_share)}"
-
-
-def show_repeats(console: Console, records: list[RunRecord]) -> None:
-    """What several repeats come to: the trimmed mean of the settled goodput, with its spread."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("direction")
-    for heading in ("repeats", "trimmed mean", "median", "spread", "95 % interval"):
-        table.add_column(heading, justify="right")
-    for direction in ("send", "receive"):
-        found = [find(r.figures, "goodput-settled", direction=direction) for r in records]
-        values = [value for value in found if value is not None]
-        if not values:
-            continue
-        summary = summarise(values)
-        interval = summary.interval()
-        few = "" if summary.dropped else " (too few to trim)"
-        table.add_row(
-            direction_words(direction),
-            str(len(values)),
-            f"{format_rate(summary.mean)}{few}",
-            format_rate(summary.median),
-            format_share(summary.spread),
-            f"{format_rate(interval.low)} to {format_rate(interval.high)}" if len(values) > 1 else "–",
-        )
-    console.print()
-    console.print(table)

@@ -1,9 +1,9 @@
 """A figure over the months, for a quick look on a terminal."""
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
+from harvok.cli.render.tables import plain_table
 from harvok.core.judgement.trend import Point, Trend
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity
@@ -19,10 +19,7 @@ def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
     console.print(Text.assemble((name, "bold"), f": {said(found, quantity.unit)}"), soft_wrap=True)
     low = min(found.low, *(point.value for point in found.points))
     high = max(found.high, *(point.value for point in found.points))
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    for heading in ("day", "run"):
-        table.add_column(heading)
-    table.add_column("value", justify="right")
+    table = plain_table(("day", "run"), ("value",))
     table.add_column(f"{format_quantity(low, quantity.unit)} … {format_quantity(high, quantity.unit)}")
     for point in found.points[-_MAX_ROWS:]:
         mark = " outside" if point in found.outside else ""

@@ -1,24 +1,24 @@
-"""What a UDP run comes to: for each direction and service what was sent, what arrived, and what limited it."""
+"""UDP: intervals while a test runs, and for each direction and service what was sent, what arrived, what limited it."""
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.tcp import show_broken
-from harvok.cli.render.words import DASH, direction_words, maybe, verdict_text
-from harvok.core.ethernet import IpVersion
+from harvok.cli.render.run_view import RowsView
+from harvok.cli.render.tables import plain_table, show_titled
+from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.figures import Figure, find
-from harvok.core.judgement.compare import Finding, worst_verdict
-from harvok.core.measures.statistics import summarise
-from harvok.core.models.run import RigRecord, RunRecord
-from harvok.core.procedures.udp import UdpTest
-from harvok.core.quantities import QUANTITIES
-from harvok.core.trials.udp import UdpTrial, UdpTrialResult
+from harvok.core.models.run import RunRecord
+from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.trials.any import Trial
+from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import UdpReading, read_trial
-from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share
+from harvok.core.udp.rows import UdpRow, UdpRowJoiner
+from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share, format_span
 
 _LIMITS = {
     "none": "none found",
@@ -27,50 +27,136 @@ _LIMITS = {
     "receiver": "the receiving host",
     "path": "the path",
 }
+_OF_A_LOAD = (
+    "udp-offered", "udp-received", "datagram-loss", "loss-run-longest", "jitter", "delay-variation-p999",
+    "one-way-delay-mean",
+)  # fmt: skip
 
 
-def show_udp_run(console: Console, record: RunRecord, said: Collection[str] = ()) -> None:
-    """Prints what one run comes to. Notices in `said` were shown already."""
-    assert isinstance(record.test, UdpTest)
-    if record.state in ("broken", "invalid"):
-        show_broken(console, record)
-    if record.test.mode in ("load", "search"):
-        for reading in _readings_of_interest(record):
+@dataclass(frozen=True, slots=True)
+class UdpRows:
+    """How the intervals of a trial are shown: one row for each interval, direction and service; rates of payload."""
+
+    trial: UdpTrial
+
+    def order(self, row: UdpRow) -> tuple[object, ...]:
+        return (row.index, row.direction != "send", row.service)
+
+    def table(self, rows: Sequence[UdpRow]) -> Table:
+        named = any(service.name for service in self.trial.services)
+        names = ("   at", "direction", *(["service"] if named else []))
+        table = plain_table(names, ("sent", "received", "missing", "gap", "reordered", "jitter", "variation"), gap=1)
+        for row in rows:
+            received = row.received
+            table.add_row(
+                f"{row.end_s:5.1f}",
+                direction_words(row.direction),
+                *([self._name(row)] if named else []),
+                format_rate(row.sent_bps),
+                format_rate(row.received_bps),
+                str(received.missing),
+                str(received.longest_run),
+                str(received.reordered),
+                maybe(received.jitter_s, format_duration),
+                maybe(row.variation_s, format_duration),
+            )
+        return table
+
+    def line(self, row: UdpRow) -> str:
+        """An interval as one line of words, for logs and pipes."""
+        received, service = row.received, self._name(row)
+        of = f" of {service}" if service else ""
+        parts = [
+            f"{row.start_s:.1f} to {row.end_s:.1f} s, {row.direction}{of}: payload sent {format_rate(row.sent_bps)}, "
+            f"received {format_rate(row.received_bps)}",
+            f"missing {received.missing}" + (f", longest gap {received.longest_run}" if received.longest_run else ""),
+        ]
+        if received.duplicates:
+            parts.append(f"duplicates {received.duplicates}")
+        if received.reordered:
+            parts.append(f"reordered {received.reordered}")
+        if received.jitter_s is not None:
+            parts.append(f"jitter {format_duration(received.jitter_s)}")
+        if row.variation_s is not None:
+            parts.append(f"delay variation {format_duration(row.variation_s)}")
+        return "; ".join(parts)
+
+    def _name(self, row: UdpRow) -> str:
+        return self.trial.services[row.service].name
+
+
+class UdpView(RowsView[UdpRow]):
+    """UDP while it runs."""
+
+    def trial_started(self, number: int, trial: Trial) -> None:
+        assert isinstance(trial, UdpTrial)
+        self._stop_moving()
+        self._joiner = UdpRowJoiner()
+        directions = " and ".join(direction_words(direction) for direction in trial.directions)
+        outline = f"{trial.about or 'load'}, {directions}, {format_span(trial.duration_s)}"
+        self._console.print(Text(outline, style="dim"))
+        self.start_rows(UdpRows(trial))
+
+    def datagrams(self, interval: UdpInterval) -> None:
+        if row := self._joiner.add(interval):
+            self.show_row(row)
+
+
+def show_udp_trials(console: Console, record: RunRecord) -> None:
+    """Every trial of a run with its intervals."""
+    show_titled(console, _trials(record))
+
+
+def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
+    """Trials with their intervals, joined as they were while it ran."""
+    for one in record.trials:
+        if not isinstance(one.trial, UdpTrial):
+            continue
+        joiner, style = UdpRowJoiner(), UdpRows(one.trial)
+        intervals = [interval for interval in one.intervals if isinstance(interval, UdpInterval)]
+        for direction in one.result.directions if isinstance(one.result, UdpTrialResult) else ():
+            intervals += [*direction.sender_intervals, *direction.receiver_intervals]
+        rows = sorted((row for interval in intervals if (row := joiner.add(interval))), key=style.order)
+        directions = " and ".join(map(direction_words, one.trial.directions))
+        yield ", ".join(filter(None, (directions, one.trial.about))), style.table(rows)
+
+
+def show_load(console: Console, record: RunRecord) -> None:
+    """What became of one load, each way."""
+    for _, readings in readings_of(record):
+        for reading in readings:
             _show_reading(console, reading)
-    if record.test.mode in ("steps", "services"):
-        console.print()
-        console.print(_loads_table(record))
-    if record.test.mode == "search":
-        _show_found(console, record)
-    if record.findings:
-        _show_findings(console, record.findings)
-    for notice in record.notices:
-        if notice not in said:
-            console.print(Text.assemble(("note ", "bold yellow"), notice), soft_wrap=True)
-    console.print(Text(f"kept as run {record.id}", style="dim"))
+
+
+def show_loads(console: Console, record: RunRecord) -> None:
+    """What became of each step or service, each way."""
+    console.print()
+    console.print(_loads_table(record))
+
+
+def show_search(console: Console, record: RunRecord) -> None:
+    """The highest rate that passed, and what is known of the trial that confirmed it, each way."""
+    _show_highest(console, record)
+    for reading in _confirming(record):
+        _show_reading(console, reading)
 
 
 def readings_of(record: RunRecord) -> Iterator[tuple[UdpTrial, list[UdpReading]]]:
     """Every finished trial of a run with its readings."""
-    version: IpVersion = 6 if isinstance(record.rig, RigRecord) and ":" in record.rig.address else 4
-    for one in record.trials:
-        if isinstance(one.trial, UdpTrial) and isinstance(one.result, UdpTrialResult):
-            yield one.trial, read_trial(one.trial, one.result, version)
+    for trial, result in record.trials_of(UdpTrial, UdpTrialResult):
+        yield trial, read_trial(trial, result, record.ip_version)
 
 
-def _readings_of_interest(record: RunRecord) -> list[UdpReading]:
-    """All readings of a plain load; of a search those of the highest full-length trial that passed, each way."""
-    assert isinstance(record.test, UdpTest)
-    test, best = record.test, dict[str, tuple[float, UdpReading]]()
-    found = []
+def _confirming(record: RunRecord) -> list[UdpReading]:
+    """The readings of the highest full-length trial that passed, each way."""
+    test, best = record.test, dict[str, UdpReading]()
     for trial, readings in readings_of(record):
-        if test.mode == "load":
-            found += readings
-        elif trial.duration_s >= test.trial.duration_s and all(one.loss <= test.loss_tolerance for one in readings):
-            for one in readings:
-                if one.direction not in best or one.offered_fps > best[one.direction][0]:
-                    best[one.direction] = (one.offered_fps, one)
-    return found or [one for _, one in best.values()]
+        if trial.duration_s < test.trial.duration_s or any(one.loss > test.loss_tolerance for one in readings):
+            continue
+        for one in readings:
+            if one.direction not in best or one.offered_fps > best[one.direction].offered_fps:
+                best[one.direction] = one
+    return list(best.values())
 
 
 def _show_reading(console: Console, reading: UdpReading) -> None:
@@ -89,21 +175,21 @@ def _show_reading(console: Console, reading: UdpReading) -> None:
     for line in _lines(reading):
         console.print(Padding(line, (0, 0, 0, 10), expand=False))
     limit = reading.limit
-    said = Text.assemble(("limit: ", "bold"), f"{_LIMITS[limit.kind]} – {limit.evidence}")
-    console.print(Padding(said, (0, 0, 0, 10), expand=False))
+    limited_by = Text.assemble(("limit: ", "bold"), f"{_LIMITS[limit.kind]} – {limit.evidence}")
+    console.print(Padding(limited_by, (0, 0, 0, 10), expand=False))
     console.print(Padding(Text.assemble(("next: ", "bold"), limit.advice), (0, 0, 0, 10), expand=False))
 
 
 def _lines(reading: UdpReading) -> Iterator[str]:
     yield f"lost {reading.lost} of {reading.sent} datagrams ({format_share(reading.loss)}){_runs(reading)}"
     where = f"lost on the path {reading.path_lost}, dropped by the receiving socket {reading.socket_drops}"
-    yield f"{where}; duplicates {reading.duplicates}, out of order {reading.reordered}"
+    yield f"{where}; duplicates {reading.duplicates}, reordered {reading.reordered}"
     transit = reading.transit
     if transit and transit.counted > 1:
         yield (
-            f"jitter {format_duration(transit.jitter_s)}; delay variation typically "
-            f"{format_duration(transit.variation_median_s)}, 99 % {format_duration(transit.variation_p99_s)}, "
-            f"99.9 % {format_duration(transit.variation_p999_s)}"
+            f"jitter {format_duration(transit.jitter_s)}; delay variation median "
+            f"{format_duration(transit.variation_median_s)}, p99 {format_duration(transit.variation_p99_s)}, "
+            f"p99.9 {format_duration(transit.variation_p999_s)}"
         )
     yield _one_way(reading)
     batches = f", in batches of {reading.batch}" if reading.batch > 1 else ""
@@ -119,59 +205,43 @@ def _runs(reading: UdpReading) -> str:
 
 
 def _one_way(reading: UdpReading) -> str:
-    least, mean, error_s = reading.min_delay_s, reading.mean_delay_s, reading.clock_error_s
-    if least is None or mean is None or error_s is None:
+    minimum, mean, error_s = reading.min_delay_s, reading.mean_delay_s, reading.clock_error_s
+    if minimum is None or mean is None or error_s is None:
         return "one-way delay unknown: the clocks of the two ends could not be compared"
     exact = "both ends share one clock" if not error_s else f"clocks known to ± {format_duration(error_s)}"
-    return f"one-way delay least {format_duration(least)}, mean {format_duration(mean)} ({exact})"
+    return f"one-way delay min {format_duration(minimum)}, mean {format_duration(mean)} ({exact})"
 
 
 def _loads_table(record: RunRecord) -> Table:
     """One row for each step, service and direction."""
-    table = Table(box=None, padding=(0, 1, 0, 0), header_style="bold")
     named = any("service" in figure.labels for figure in record.figures)
-    for heading in (*(["service"] if named else []), "load", "direction"):
-        table.add_column(heading, no_wrap=True)
-    for heading in ("sent, L2", "received, L2", "loss", "gap", "jitter", "var. 99.9 %", "one-way"):
-        table.add_column(heading, justify="right", no_wrap=True)
-    for labels in _places(record.figures):
-        values = {
-            quantity: find(record.figures, quantity, **labels)
-            for quantity in (
-                "udp-offered", "udp-received", "datagram-loss", "loss-run-longest", "jitter",
-                "delay-variation-p999", "one-way-delay-mean",
-            )
-        }  # fmt: skip
-        marked = any(f.mark and f.labels == labels for f in record.figures)
-        shown = [maybe(value, _shows(quantity)) for quantity, value in values.items()]
-        if marked:
-            shown[0] += " *"
-        heads = [labels.get("service", DASH)] if named else []
-        table.add_row(*heads, labels.get("load", DASH), direction_words(labels["direction"]), *shown)
+    names = (*(["service"] if named else []), "load", "direction")
+    table = plain_table(names, map(heading_of, _OF_A_LOAD), gap=1)
+    for labels in _labels_of_loads(record.figures):
+        values = [(quantity, find(record.figures, quantity, **labels)) for quantity in _OF_A_LOAD]
+        cells = [DASH if value is None else format_quantity(value, QUANTITIES[key].unit) for key, value in values]
+        if any(figure.mark and figure.labels == labels for figure in record.figures):
+            cells[0] += " *"
+        service = [labels.get("service", DASH)] if named else []
+        table.add_row(*service, labels.get("load", DASH), direction_words(labels["direction"]), *cells)
     if any(figure.mark for figure in record.figures):
-        table.caption = "* the tester fell short here; nothing of this row speaks of the path"
+        table.caption = "* limited by the tester; this row says nothing about the path"
         table.caption_justify = "left"
     return table
 
 
-def _shows(quantity: str) -> Callable[[float], str]:
-    unit = QUANTITIES[quantity].unit
-    return lambda value: format_quantity(value, unit)
-
-
-def _places(figures: Sequence[Figure]) -> list[dict[str, str]]:
+def _labels_of_loads(figures: Sequence[Figure]) -> list[dict[str, str]]:
     """The labels of everything that was loaded, in the order of measuring."""
-    places: list[dict[str, str]] = []
+    labels: list[dict[str, str]] = []
     for figure in figures:
-        if figure.quantity == "udp-offered" and figure.labels not in places:
-            places.append(figure.labels)
-    return places
+        if figure.quantity == "udp-offered" and figure.labels not in labels:
+            labels.append(figure.labels)
+    return labels
 
 
-def _show_found(console: Console, record: RunRecord) -> None:
-    assert isinstance(record.test, UdpTest)
+def _show_highest(console: Console, record: RunRecord) -> None:
     console.print()
-    tolerance = record.test.loss_tolerance
+    tolerance: float = record.test.loss_tolerance
     for figure in record.figures:
         if figure.quantity != "udp-throughput":
             continue
@@ -187,40 +257,3 @@ def _show_found(console: Console, record: RunRecord) -> None:
         elif figure.value >= record.test.services[0].rate_bps * 0.9999:
             line.append(", all that was asked for: try a higher --rate")
         console.print(line, soft_wrap=True)
-
-
-def _show_findings(console: Console, findings: Sequence[Finding]) -> None:
-    console.print()
-    console.print(Text.assemble(verdict_text(worst_verdict(findings)), " for the services together"))
-    for finding in findings:
-        if finding.verdict != "ACCEPT" or len(findings) <= 12:
-            said = Text.assemble(verdict_text(finding.verdict), f"  {finding.where}: {finding.reason}")
-            console.print(said, soft_wrap=True)
-            if finding.advice:
-                console.print(Text(f"        {finding.advice}", style="dim"), soft_wrap=True)
-    kept = sum(finding.verdict == "ACCEPT" for finding in findings)
-    if len(findings) > 12 and kept:
-        console.print(f"{kept} other limits were kept")
-
-
-def show_udp_repeats(console: Console, records: Sequence[RunRecord]) -> None:
-    """What several repeats come to: the trimmed mean of the main figures, with their spread."""
-    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    for heading in ("figure", "of"):
-        table.add_column(heading)
-    for heading in ("repeats", "trimmed mean", "median", "least", "greatest"):
-        table.add_column(heading, justify="right")
-    for first in records[0].figures:
-        if first.quantity not in ("udp-received", "udp-throughput", "datagram-loss", "delay-variation-p99"):
-            continue
-        found = [f.value for record in records for f in record.figures if f.key == first.key]
-        summary = summarise(found)
-        unit = first.meaning.unit
-        table.add_row(
-            first.meaning.name,
-            ", ".join(first.labels.values()),
-            str(len(found)),
-            *(format_quantity(value, unit) for value in (summary.mean, summary.median, min(found), max(found))),
-        )
-    console.print()
-    console.print(table)

@@ -9,13 +9,14 @@ from harvok.core.units import FORMATS as UNIT_FORMATS
 from harvok.core.units import format_frame_rate
 
 if TYPE_CHECKING:
-    from harvok.core.judgement.compare import Verdict
+    from harvok.core.judgement.finding import Verdict
 
 FORMATS: dict[str, Callable[[float], str]] = UNIT_FORMATS | {"frames/s": format_frame_rate}
 """How a value of each unit is shown in a column whose heading names the unit."""
 
 DASH = "–"
-_ARROWS = {"send": "send →", "receive": "receive ←"}
+ARROWS = {"send": "→", "receive": "←"}
+"""Directions as seen from the near end."""
 _VERDICT_STYLES: "dict[Verdict, str]" = {"ACCEPT": "bold green", "REJECT": "bold red", "RETEST": "bold yellow"}
 
 
@@ -29,7 +30,7 @@ def maybe(value: ValueT | None, show: Callable[[ValueT], str]) -> str:
 
 def direction_words(direction: str) -> str:
     """A direction with its arrow, as seen from the near end."""
-    return _ARROWS.get(direction, direction)
+    return f"{direction} {ARROWS[direction]}" if direction in ARROWS else direction
 
 
 def verdict_text(verdict: "Verdict") -> Text:

@@ -5,29 +5,20 @@ interval is, beyond it when its whole interval is, and otherwise undecided, whic
 """
 
 import math
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.judgement.conditions import Difference, differences
+from harvok.core.judgement.finding import Finding, Verdict, blamed_on_tester, worst_first, worst_verdict
 from harvok.core.judgement.sample import Series
+from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
 from harvok.core.quantities import QUANTITIES
 from harvok.core.tcp.limiter import Limiter
 from harvok.core.units import format_share
 from harvok.errors import UsageError
 
-Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
-
-_WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
-JUDGED = {
-    "goodput-settled": "ceiling-share",
-    "throughput": "throughput-share",
-    "udp-received": "",
-    "udp-throughput": "",
-}
-"""The quantities that are judged, each with the one that says its share of what is possible; empty for none."""
 _SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buffer", "pacing": "pacing"}
 """The setting which, when it was changed on purpose, makes a limiter among the settings part of what is judged."""
 
@@ -37,14 +28,14 @@ class Criteria:
     """What is acceptable, as ratios. None asks nothing of that kind."""
 
     min_share: float | None = None
-    largest_regression: float | None = 0.02
+    max_regression: float | None = 0.02
     min_repeats: int = 5
     confidence: float = 0.95
-    despite_conditions: bool = False
+    ignore_conditions: bool = False
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class ComparedFigure:
     """One figure in both series; `change` is None where there is no ratio to form."""
 
     quantity: str
@@ -57,24 +48,13 @@ class Row:
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
-    """One criterion judged for one figure, with its reason and advice; `where` names direction and frame size, and is
-    empty for what concerns everything."""
-
-    verdict: Verdict
-    where: str
-    reason: str
-    advice: str = ""
-
-
-@dataclass(frozen=True, slots=True)
 class Comparison:
     """Everything that compare has to say. `findings` stand worst first."""
 
     before: Series
     after: Series
     criteria: Criteria
-    rows: list[Row]
+    rows: list[ComparedFigure]
     differences: list[Difference]
     findings: list[Finding] = field(default_factory=list)
 
@@ -86,20 +66,10 @@ class Comparison:
         return worst_verdict(self.findings)
 
 
-def worst_verdict(findings: Sequence[Finding]) -> Verdict:
-    """The verdict that all findings come to; RETEST when there is none."""
-    return min((finding.verdict for finding in findings), key=_WORST_FIRST.index, default="RETEST")
-
-
-def worst_first(finding: Finding) -> int:
-    """The key that sorts findings, worst first."""
-    return _WORST_FIRST.index(finding.verdict)
-
-
 def compare(before: Series, after: Series, criteria: Criteria, changed: Collection[str] = ()) -> Comparison:
     """Compares two series. Raises UsageError when they have no goodput in a common direction."""
     rows = list(_rows(before, after, criteria.confidence))
-    if not any(row.quantity in JUDGED for row in rows):
+    if not any(QUANTITIES[row.quantity].judged for row in rows):
         raise UsageError(
             f"'{before.name}' and '{after.name}' have no complete run in a common direction",
             "Measure both in the same directions; `harvok logbook list` shows what there is.",
@@ -107,13 +77,13 @@ def compare(before: Series, after: Series, criteria: Criteria, changed: Collecti
     found = differences(before, after, changed)
     findings = [*_overall(before, after, criteria, found)]
     for row in rows:
-        if row.quantity in JUDGED:
+        if QUANTITIES[row.quantity].judged:
             findings += _judge(row, rows, before, after, criteria, changed)
-    findings.sort(key=lambda finding: (bool(finding.where), _WORST_FIRST.index(finding.verdict)))
+    findings.sort(key=lambda finding: (bool(finding.where), worst_first(finding)))
     return Comparison(before, after, criteria, rows, found, findings)
 
 
-def _rows(before: Series, after: Series, confidence: float) -> Iterator[Row]:
+def _rows(before: Series, after: Series, confidence: float) -> Iterator[ComparedFigure]:
     """One row for every figure that both series have."""
     was, now = _by_key(before), _by_key(after)
     for key, figures in was.items():
@@ -121,7 +91,7 @@ def _rows(before: Series, after: Series, confidence: float) -> Iterator[Row]:
             summaries = summarise([f.value for f in figures]), summarise([f.value for f in now[key]])
             change = relative_change(*summaries, confidence) if summaries[0].mean else None
             marked = any(figure.mark == "tester-limit" for figure in (*figures, *now[key]))
-            yield Row(figures[0].quantity, figures[0].labels, *summaries, change, marked)
+            yield ComparedFigure(figures[0].quantity, figures[0].labels, *summaries, change, marked)
 
 
 _Key = tuple[str, tuple[tuple[str, str], ...]]
@@ -137,13 +107,13 @@ def _by_key(series: Series) -> dict[_Key, list[Figure]]:
 
 def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[Difference]) -> Iterator[Finding]:
     undeclared = [d.condition for d in found if not d.declared]
-    if undeclared and not criteria.despite_conditions:
+    if undeclared and not criteria.ignore_conditions:
         yield Finding(
             "RETEST",
             "",
             f"the two series were taken under unlike conditions ({', '.join(undeclared)})",
             "Measure again under like conditions, name what was changed on purpose with --changed, "
-            "or judge all the same with --despite-conditions.",
+            "or judge all the same with --ignore-conditions.",
         )
     for series in (before, after):
         if len(series.runs) < criteria.min_repeats:
@@ -156,63 +126,51 @@ def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[
 
 
 def _judge(
-    row: Row, rows: Sequence[Row], before: Series, after: Series, criteria: Criteria, changed: Collection[str]
+    row: ComparedFigure,
+    rows: Sequence[ComparedFigure],
+    before: Series,
+    after: Series,
+    criteria: Criteria,
+    changed: Collection[str],
 ) -> Iterator[Finding]:
-    direction = row.labels["direction"]
+    direction = row.labels.get("direction", "")
     if row.by_tester:
-        yield blamed_on_tester(where(row.labels), None)
+        yield blamed_on_tester(label_text(row.labels), None)
         return
     limiter = usual_limiter(after, direction)
     if limiter and limiter.blame == "tester":
-        yield blamed_on_tester(where(row.labels), limiter)
+        yield blamed_on_tester(label_text(row.labels), limiter)
         return
-    if criteria.largest_regression is not None and row.change:
-        finding = _regression(row, row.change, criteria.largest_regression)
+    if criteria.max_regression is not None and row.change:
+        finding = _regression(row, row.change, criteria.max_regression)
         yield weigh_limiter(finding, limiter, changed, usual_limiter(before, direction))
     if criteria.min_share is not None:
-        wanted = (JUDGED[row.quantity], row.labels)
+        wanted = (QUANTITIES[row.quantity].share, row.labels)
         share = next((r for r in rows if (r.quantity, r.labels) == wanted), None)
         yield weigh_limiter(_share(row, share, criteria.min_share, criteria.confidence), limiter, changed, None)
 
 
-def blamed_on_tester(place: str, limiter: Limiter | None) -> Finding:
-    """No verdict, since the tester itself was the limit."""
-    if limiter:
-        return Finding("RETEST", place, f"the tester itself was the limit: {limiter.evidence}", limiter.advice)
-    return Finding(
-        "RETEST",
-        place,
-        "the tester itself was the limit: it could not offer more than the device carried",
-        "Test on a faster host; `harvok calibrate` shows what this one can do.",
-    )
-
-
-def where(labels: Mapping[str, str]) -> str:
-    """What a figure is of, in words: `send`, or `send, 64 B`."""
-    size = labels.get("frame-size")
-    parts = [labels.get("direction", ""), f"{size} B" if size else "", labels.get("load", "")]
-    return ", ".join(part for part in parts if part)
-
-
-def _regression(row: Row, change: Change, largest: float) -> Finding:
+def _regression(row: ComparedFigure, change: Change, largest: float) -> Finding:
     low, high = change.interval.low, change.interval.high
     if not math.isfinite(low):
         return Finding(
             "RETEST",
-            where(row.labels),
+            label_text(row.labels),
             "a single run on one side says nothing about spread",
             "Take at least five repeats.",
         )
     name = QUANTITIES[row.quantity].name
     said = f"{name} changed by {low * 100:+.1f} to {high * 100:+.1f} %"
-    return _against(low, high, -largest, where(row.labels), said, ("a loss beyond", "within"), format_share(largest))
+    return _against(
+        low, high, -largest, label_text(row.labels), said, ("a loss beyond", "within"), format_share(largest)
+    )
 
 
-def _share(row: Row, share: Row | None, least: float, confidence: float) -> Finding:
+def _share(row: ComparedFigure, share: ComparedFigure | None, minimum: float, confidence: float) -> Finding:
     if share is None:
         return Finding(
             "RETEST",
-            where(row.labels),
+            label_text(row.labels),
             "no rated speed is known, so there is no ceiling to take a share of",
             "Measure with --rated and the speed that the equipment is sold for.",
         )
@@ -220,7 +178,7 @@ def _share(row: Row, share: Row | None, least: float, confidence: float) -> Find
     name = QUANTITIES[row.quantity].name
     said = f"{name} was {interval.low * 100:.1f} to {interval.high * 100:.1f} % of the ceiling"
     words = ("short of", "at least")
-    return _against(interval.low, interval.high, least, where(row.labels), said, words, format_share(least))
+    return _against(interval.low, interval.high, minimum, label_text(row.labels), said, words, format_share(minimum))
 
 
 def _against(

@@ -6,22 +6,15 @@ together hold with the confidence asked for (Bonferroni).
 """
 
 import math
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from harvok.core.figures import Figure
-from harvok.core.judgement.compare import (
-    Finding,
-    Verdict,
-    blamed_on_tester,
-    usual_limiter,
-    weigh_limiter,
-    where,
-    worst_first,
-    worst_verdict,
-)
+from harvok.core.judgement.compare import usual_limiter, weigh_limiter
 from harvok.core.judgement.conditions import differences, fits
+from harvok.core.judgement.finding import Finding, Verdict, blamed_on_tester, worst_first, worst_verdict
 from harvok.core.judgement.sample import Series
+from harvok.core.labels import label_text
 from harvok.core.measures.drift import LIKELY, SURE, is_trend, kendall_score, median_slope
 from harvok.core.measures.statistics import Interval, Summary, relative_change, repeats_needed, summarise
 from harvok.core.quantities import QUANTITIES
@@ -37,9 +30,9 @@ class Criterion:
 
     quantity: str
     step: str
-    least: float | None = None
-    most: float | None = None
-    largest_regression: float | None = None
+    minimum: float | None = None
+    maximum: float | None = None
+    max_regression: float | None = None
     against: str | None = None
     labels: dict[str, str] = field(default_factory=dict)
     changed: tuple[str, ...] = ()
@@ -51,7 +44,7 @@ class Rules:
     that drift cancels out."""
 
     min_repeats: int = 5
-    largest_spread: float | None = None
+    max_spread: float | None = None
     confidence: float = 0.95
     paired: bool = False
 
@@ -81,7 +74,7 @@ def judge(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Ru
 
 
 def _bounds(criterion: Criterion) -> int:
-    return sum(limit is not None for limit in (criterion.least, criterion.most, criterion.largest_regression))
+    return sum(limit is not None for limit in (criterion.minimum, criterion.maximum, criterion.max_regression))
 
 
 _Key = tuple[str, tuple[tuple[str, str], ...]]
@@ -98,7 +91,7 @@ def _missing(criteria: Sequence[Criterion], series: Mapping[str, Series]) -> Ite
     for criterion in criteria:
         if criterion.step in series and series[criterion.step].runs and not _keys(criterion, series):
             name = QUANTITIES[criterion.quantity].name
-            of = where(criterion.labels)
+            of = label_text(criterion.labels)
             yield Finding(
                 "RETEST",
                 criterion.step,
@@ -143,17 +136,17 @@ def _judge_figure(
 ) -> Iterator[Finding]:
     here, figures = series[criterion.step], _figures(series[criterion.step], key)
     labels = dict(key[1])
-    place = ", ".join(filter(None, (criterion.step, where(labels))))
+    place = ", ".join(filter(None, (criterion.step, label_text(labels))))
     limiter = usual_limiter(here, labels.get("direction", ""))
     if any(figure.mark for figure in figures) or (limiter and limiter.blame == "tester"):
         yield blamed_on_tester(place, limiter)
         return
     summary = summarise([figure.value for figure in figures])
-    if rules.largest_spread is not None and summary.spread > rules.largest_spread:
+    if rules.max_spread is not None and summary.spread > rules.max_spread:
         yield Finding(
             "RETEST",
             place,
-            f"{_name(key)} spreads over {format_share(summary.spread)} where {format_share(rules.largest_spread)} is "
+            f"{_name(key)} spreads over {format_share(summary.spread)} where {format_share(rules.max_spread)} is "
             "allowed",
             "Find out what makes the repeats differ, then measure again.",
         )
@@ -182,13 +175,13 @@ def _bounds_of(
     unit = QUANTITIES[key[0]].unit
     interval = summary.interval(confidence)
     said = f"{_name(key)} is {_span(interval.low, interval.high, unit)}"
-    if criterion.least is not None:
-        limit = f"the {format_quantity(criterion.least, unit)} asked for at least"
-        yield _against(interval, criterion.least, 1, place, said, limit, summary, confidence)
-    if criterion.most is not None:
-        limit = f"the {format_quantity(criterion.most, unit)} allowed at most"
-        yield _against(interval, criterion.most, -1, place, said, limit, summary, confidence)
-    if criterion.largest_regression is not None and criterion.against in series:
+    if criterion.minimum is not None:
+        limit = f"the {format_quantity(criterion.minimum, unit)} asked for at least"
+        yield _against(interval, criterion.minimum, 1, place, said, limit, summary, confidence)
+    if criterion.maximum is not None:
+        limit = f"the {format_quantity(criterion.maximum, unit)} allowed at most"
+        yield _against(interval, criterion.maximum, -1, place, said, limit, summary, confidence)
+    if criterion.max_regression is not None and criterion.against in series:
         yield _regression(criterion, key, summary, series[criterion.against or ""], rules, confidence, place)
 
 
@@ -229,7 +222,7 @@ def _more(needed: int | None, have: int) -> str:
 def _regression(
     criterion: Criterion, key: _Key, after: Summary, baseline: Series, rules: Rules, confidence: float, place: str
 ) -> Finding:
-    figures, largest = _figures(baseline, key), criterion.largest_regression or 0.0
+    figures, largest = _figures(baseline, key), criterion.max_regression or 0.0
     if any(figure.mark for figure in figures):
         return blamed_on_tester(f"{baseline.name}, {place}", None)
     if not figures or not summarise([f.value for f in figures]).mean:
@@ -268,15 +261,15 @@ _MIN_FOR_ODDITIES = 5
 _MIN_OF_NOTE = 0.002
 
 
-def oddities(series: Series, quantities: Collection[str] = ("goodput-settled", "throughput")) -> list[str]:
+def oddities(series: Series) -> list[str]:
     """What a person should look at in a series: values far from the rest, and a steady rise or fall. Nothing of it is
     left out of any figure."""
     found = []
-    for key in dict.fromkeys(f.key for run in series.runs for f in run.figures if f.quantity in quantities):
+    for key in dict.fromkeys(f.key for run in series.runs for f in run.figures if f.meaning.rank == "headline"):
         values = [figure.value for figure in _figures(series, key)]
         if len(values) < _MIN_FOR_ODDITIES:
             continue
-        of = ", ".join(filter(None, (series.name, where(dict(key[1])))))
+        of = ", ".join(filter(None, (series.name, label_text(dict(key[1])))))
         unit = QUANTITIES[key[0]].unit
         for number, value in _outliers(values):
             found.append(f"{of}: repeat {number} stands apart with {format_quantity(value, unit)}; it is not left out")

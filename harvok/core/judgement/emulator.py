@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 
 from harvok.core.figures import Figure, find
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.judgement.compare import Finding, worst_first
+from harvok.core.judgement.finding import Finding, worst_first
 from harvok.core.units import format_duration, format_rate, format_share
 
 _RATE_TOLERANCE = 0.02

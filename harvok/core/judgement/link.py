@@ -2,12 +2,12 @@
 
 from collections.abc import Sequence
 
-from harvok.core.judgement.compare import Finding
+from harvok.core.judgement.finding import Finding
 from harvok.core.trials.link import LinkEvent
 from harvok.core.units import format_speed
 
 
-def judge_link(port: str, link_ups: Sequence[LinkEvent], rated_bps: float | None, least: int) -> list[Finding]:
+def judge_link(port: str, link_ups: Sequence[LinkEvent], rated_bps: float | None, minimum: int) -> list[Finding]:
     """REJECT for a single link-up below the rated speed or at half duplex; ACCEPT needs `least` that were right."""
     if rated_bps is None:
         return []
@@ -25,7 +25,7 @@ def judge_link(port: str, link_ups: Sequence[LinkEvent], rated_bps: float | None
         return [Finding("REJECT", where, f"link losses too short to be seen: {flaps}", "Swap the lead.")]
     if any(not event.speed_bps for event in link_ups):
         return [Finding("RETEST", where, "this port does not tell its speed", "Watch a physical port.")]
-    if count < least:
-        more = f"{count} link-ups are too few: {least} are wanted"
+    if count < minimum:
+        more = f"{count} link-ups are too few: {minimum} are wanted"
         return [Finding("RETEST", where, more, "Unplug and plug it more often, coiled and uncoiled.")]
     return [Finding("ACCEPT", where, f"{count} of {count} times the link came up at {format_speed(rated_bps)} or more")]

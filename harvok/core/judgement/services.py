@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator, Sequence
 
 from harvok.core.figures import Figure, find
-from harvok.core.judgement.compare import Finding, blamed_on_tester, worst_first
+from harvok.core.judgement.finding import Finding, blamed_on_tester, worst_first
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.units import format_duration, format_share
 
@@ -38,7 +38,7 @@ def _judge(spec: ServiceSpec, loss: Figure, figures: Sequence[Figure]) -> Iterat
         yield _maybe_within(place, "mean one-way delay", delay, limits.delay_s, error_s)
 
 
-def _maybe_within(place: str, what: str, value: float | None, most: float, error: float) -> Finding:
+def _maybe_within(place: str, what: str, value: float | None, maximum: float, error: float) -> Finding:
     if value is None:
         return Finding(
             "RETEST",
@@ -46,18 +46,18 @@ def _maybe_within(place: str, what: str, value: float | None, most: float, error
             f"no {what} is known",
             "Let UDP through to the station's reflector, which tells the difference of the clocks.",
         )
-    return _within(place, what, value, most, error, format_duration)
+    return _within(place, what, value, maximum, error, format_duration)
 
 
-def _within(place: str, what: str, value: float, most: float, error: float, show: Callable[[float], str]) -> Finding:
+def _within(place: str, what: str, value: float, maximum: float, error: float, show: Callable[[float], str]) -> Finding:
     said = f"{what} {show(value)}" + (f" ± {show(error)}" if error else "")
-    if value - error > most:
-        return Finding("REJECT", place, f"{said} is more than the {show(most)} promised")
-    if value + error <= most:
-        return Finding("ACCEPT", place, f"{said} is within the {show(most)} promised")
+    if value - error > maximum:
+        return Finding("REJECT", place, f"{said} is more than the {show(maximum)} promised")
+    if value + error <= maximum:
+        return Finding("ACCEPT", place, f"{said} is within the {show(maximum)} promised")
     return Finding(
         "RETEST",
         place,
-        f"{said} cannot be told from the {show(most)} promised",
+        f"{said} cannot be told from the {show(maximum)} promised",
         "Keep both clocks in step with one source, so that one-way delay is known better.",
     )

@@ -49,9 +49,9 @@ class FlowAccount:
         if len(transit):
             self._times += len(transit)
             self._total_ns += int(transit.sum())
-            least, most = int(transit.min()), int(transit.max())
-            self._min_ns = least if self._min_ns is None else min(self._min_ns, least)
-            self._max_ns = most if self._max_ns is None else max(self._max_ns, most)
+            minimum, maximum = int(transit.min()), int(transit.max())
+            self._min_ns = minimum if self._min_ns is None else min(self._min_ns, minimum)
+            self._max_ns = maximum if self._max_ns is None else max(self._max_ns, maximum)
         self._note_silence(at_ns)
 
     def _note_silence(self, at_ns: Times) -> None:

@@ -54,11 +54,11 @@ class DelayHistogram:
             return
         delays = np.maximum(delays, 0)
         np.add.at(self._counts, bins_of(delays), 1)
-        least, most = int(delays.min()), int(delays.max())
+        minimum, maximum = int(delays.min()), int(delays.max())
         self._first_ns = self._first_ns if self.counted else int(delays[0])
         before = self._last_ns if self.counted else int(delays[0])
-        self._min_ns = min(self._min_ns, least) if self.counted else least
-        self._max_ns = max(self._max_ns, most)
+        self._min_ns = min(self._min_ns, minimum) if self.counted else minimum
+        self._max_ns = max(self._max_ns, maximum)
         self._changes_ns += int(np.abs(np.diff(delays)).sum()) + abs(int(delays[0]) - before)
         self._last_ns = int(delays[-1])
         self._total_ns += int(delays.sum())

@@ -103,8 +103,8 @@ def relative_change(before: Summary, after: Summary, confidence: float = 0.95) -
     ]
     variance = sum(part for part, _ in parts)
     found = _t_interval(ratio - 1, math.sqrt(variance), _welch_degrees(parts), confidence)
-    least = -1.0 if ratio >= 0 and math.isfinite(found.low) else -math.inf  # no rate falls by more than all of it
-    return Change(ratio - 1, Interval(max(found.low, least), found.high, confidence))
+    minimum = -1.0 if ratio >= 0 and math.isfinite(found.low) else -math.inf  # no rate falls by more than all of it
+    return Change(ratio - 1, Interval(max(found.low, minimum), found.high, confidence))
 
 
 def _welch_degrees(parts: Sequence[tuple[float, float]]) -> float:

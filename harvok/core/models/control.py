@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from harvok.core.models.conditions import Model
+from harvok.core.fields import Model
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
@@ -21,7 +21,7 @@ class StationFacts(Model):
     protocol: int
     data_port: int
     delay_port: int | None = None
-    longest_test_s: float
+    max_test_s: float
     max_flows: int
     free_in_s: float | None = None
 

@@ -5,9 +5,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field, TypeAdapter, ValidationError, model_validator
 
+from harvok.core.fields import Duration, Model, Rate, Share, Size
 from harvok.core.impairment import Impairment, ImpairmentPlan, Stage
-from harvok.core.models.conditions import Model
-from harvok.core.models.rig import Duration, Rate, Share, Size
 from harvok.errors import ImpairmentError
 
 _USUAL_BURST = 5.0

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
-from harvok.core.models.conditions import HostConditions, InterfaceCounters
 from harvok.core.trials.udp import ClockOffset
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 
@@ -187,7 +187,7 @@ def buffers_check(near: HostConditions, far: HostConditions, link: Link, rtt_s: 
     short = {end: triple[2] for end, triple in limits.items() if triple and triple[2] < 2 * need}
     said = f"{format_rate(rate_bps)} × {format_duration(rtt_s)} need {format_size(need)} in flight"
     if short:
-        ends = ", ".join(f"{format_size(most)} at the {end} end" for end, most in short.items())
+        ends = ", ".join(f"{format_size(maximum)} at the {end} end" for end, maximum in short.items())
         return Check(
             topic,
             "warning",

@@ -1,43 +1,11 @@
 """A rig as a TOML file describes it. docs/rig-files.md explains every key."""
 
 import ipaddress
-from collections.abc import Callable
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field, TypeAdapter, field_validator, model_validator
+from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.models.conditions import Model
-from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
-from harvok.errors import BadQuantityError
-
-
-def _reads(parse: Callable[[str], float]) -> BeforeValidator:
-    """Reads a quantity that is written with its unit; a bare number stays what it is and is refused later."""
-
-    def read(value: object) -> object:
-        if not isinstance(value, str):
-            return value
-        try:
-            return parse(value)
-        except BadQuantityError as error:
-            raise ValueError(error.message) from error
-
-    return BeforeValidator(read)
-
-
-def _ratio(text: str) -> float:
-    """A share: 0.01, or 1 %."""
-    number = text.strip()
-    try:
-        return float(number.removesuffix("%")) / (100 if number.endswith("%") else 1)
-    except ValueError:
-        raise BadQuantityError(f"'{text}' is not a share such as 0.01 or 1%", "Give a share.") from None
-
-
-Rate = Annotated[float, _reads(parse_rate_bps), Field(gt=0)]
-Size = Annotated[float, _reads(parse_size_bytes), Field(ge=0)]
-Duration = Annotated[float, _reads(parse_duration_s), Field(ge=0)]
-Share = Annotated[float, _reads(_ratio), Field(ge=0, le=1)]
+from harvok.core.fields import Duration, Model, Rate, Share, Size
 
 
 class SimulatedDevice(Model):

@@ -1,35 +1,46 @@
 """The record of a run: an open JSON document. docs/record-format.md describes it, docs/schema holds its JSON Schema."""
 
+import json
+from collections.abc import Iterator
 from datetime import datetime
-from typing import Annotated, Final, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Final, Literal, TypeVar, Union
 
-from pydantic import Field
+from pydantic import Field, ValidationError
 
+from harvok.core.conditions import HostConditions, InterfaceFacts
+from harvok.core.ethernet import IpVersion
+from harvok.core.fields import Model
 from harvok.core.figures import Figure
-from harvok.core.judgement.compare import Finding
+from harvok.core.judgement.finding import Finding
+from harvok.core.kinds.table import KINDS
 from harvok.core.link import Link
-from harvok.core.models.conditions import HostConditions, InterfaceFacts, Model
 from harvok.core.models.control import Fault
 from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
-from harvok.core.procedures.calibrate import CalibrationTest
-from harvok.core.procedures.delay import DelayTest
-from harvok.core.procedures.emulator import EmulatorTest
-from harvok.core.procedures.link import LinkTest
-from harvok.core.procedures.load import LoadTest
-from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.procedures.udp import UdpTest
+from harvok.core.models.version1 import upgraded_record
 from harvok.core.tcp.reading import Reading
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.tcp import TcpInterval
 from harvok.core.trials.udp import UdpInterval
 
 RECORD_FORMAT: Final = "harvok-run"
-RECORD_VERSION: Final = 1
+RECORD_VERSION: Final = 2
 
-AnyTest = TcpTest | UdpTest | DelayTest | LinkTest | FrameTest | LoadTest | EmulatorTest | CalibrationTest
+
+def _tests() -> Any:
+    """All kinds of test there are when this file is loaded, told apart by their `kind`."""
+    return Annotated[Union[tuple(kind.test for kind in KINDS.values())], Field(discriminator="kind")]  # noqa: UP007
+
+
+if TYPE_CHECKING:
+    AnyTest = Any
+else:
+    AnyTest = _tests()
+
+TrialT = TypeVar("TrialT")
+ResultT = TypeVar("ResultT")
+
 RunState = Literal["running", "complete", "broken", "invalid"]
 
 
@@ -92,6 +103,7 @@ class VirtualRigRecord(Model):
 
 
 FrameRigRecord = SimulatedRigRecord | PortsRigRecord | VirtualRigRecord
+AnyRigRecord = RigRecord | PortRecord | FrameRigRecord
 
 
 class TrialRecord(Model):
@@ -110,15 +122,15 @@ class RunRecord(Model):
     """
 
     format: Literal["harvok-run"] = RECORD_FORMAT
-    version: Literal[1] = RECORD_VERSION
+    version: Literal[2] = RECORD_VERSION
     id: str
     state: RunState
     started: datetime
     ended: datetime | None = None
     harvok: str
     command: list[str]
-    test: Annotated[AnyTest, Field(discriminator="kind")]
-    rig: Annotated[RigRecord | PortRecord | FrameRigRecord, Field(discriminator="kind")]
+    test: AnyTest
+    rig: Annotated[AnyRigRecord, Field(discriminator="kind")]
     link: Link
     series: str | None = None
     attributes: dict[str, str] = {}
@@ -135,6 +147,17 @@ class RunRecord(Model):
     notices: list[str] = []
     fault: Fault | None = Field(default=None, description="why the run broke off")
 
+    def trials_of(self, trial: type[TrialT], result: type[ResultT]) -> Iterator[tuple[TrialT, ResultT]]:
+        """Every complete trial of a kind, with its result."""
+        for one in self.trials:
+            if isinstance(one.trial, trial) and isinstance(one.result, result):
+                yield one.trial, one.result
+
+    @property
+    def ip_version(self) -> IpVersion:
+        """What the traffic of stations went over; 4 on every other rig, whose tests say it themselves."""
+        return 6 if isinstance(self.rig, RigRecord) and ":" in self.rig.address else 4
+
     @property
     def between(self) -> str:
         """What the run was taken between, as a list shows it."""
@@ -144,3 +167,13 @@ class RunRecord(Model):
     def limiters(self) -> dict[str, str]:
         """The kind of limiter by direction."""
         return {reading.direction: reading.limiter.kind for reading in self.readings}
+
+
+def parse_record(text: str) -> RunRecord:
+    """A record from its JSON, of this version or of version 1. Raises ValidationError."""
+    try:
+        return RunRecord.model_validate_json(text)
+    except ValidationError as error:
+        if all(one["loc"] != ("version",) for one in error.errors(include_url=False, include_context=False)):
+            raise
+    return RunRecord.model_validate_json(json.dumps(upgraded_record(json.loads(text))))

@@ -1,11 +1,10 @@
 """A file of services: what a link is to carry, and what it promises for each (ITU-T Y.1564 §6). TOML."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.models.conditions import Model
-from harvok.core.models.rig import Duration, Rate, Share
+from harvok.core.fields import Duration, Model, Rate, Share, with_new_names
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 
 
@@ -20,6 +19,12 @@ class Service(Model):
     max_loss: Share | None = None
     max_delay: Duration | None = None
     max_variation: Duration | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _former_keys(cls, values: Any) -> Any:
+        former = {"most_loss": "max_loss", "most_delay": "max_delay", "most_variation": "max_variation"}
+        return with_new_names(values, former)
 
     def build(self) -> ServiceSpec:
         """The service as the procedures take it."""

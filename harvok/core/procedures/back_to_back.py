@@ -22,30 +22,30 @@ def back_to_back(
     settings: FrameSettings, size: FrameSize, throughput_fps: float, repeats: int = REPEATS
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
     """Burst length and buffer time of one frame size. Returns nothing where the device keeps up with line rate."""
-    most = size.line_fps(settings.line_bps)
-    if throughput_fps >= most * (1 - settings.resolution):
+    maximum = size.line_fps(settings.line_bps)
+    if throughput_fps >= maximum * (1 - settings.resolution):
         return []
     bursts: list[int] = []
     for _ in range(repeats):
         near = bursts[-1] if bursts else None
         bursts.append((yield from _longest_burst(settings, size, near)))
     mean = statistics.fmean(bursts)
-    implied_s = mean / most
+    implied_s = mean / maximum
     values = {
         "burst-mean": mean,
         "burst-min": float(min(bursts)),
         "burst-max": float(max(bursts)),
         "burst-deviation": statistics.stdev(bursts) if len(bursts) > 1 else 0.0,
         "buffer-time-implied": implied_s,
-        "buffer-time": implied_s * (1 - throughput_fps / most),
+        "buffer-time": implied_s * (1 - throughput_fps / maximum),
     }
     return [Figure(quantity, value, {"frame-size": size.name}) for quantity, value in values.items()]
 
 
 def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -> BurstSearch:
     """Halves between a burst that passed and one that failed; starts around the last repeat's answer."""
-    most = size.line_fps(settings.line_bps)
-    longest = int(most * LONGEST_S)
+    maximum = size.line_fps(settings.line_bps)
+    longest = int(maximum * LONGEST_S)
     passed, failed = 0, longest + 1
     if near:
         for burst in (near, near + 1):
@@ -64,7 +64,7 @@ def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -
 
 
 def _passes(settings: FrameSettings, size: FrameSize, burst: int) -> Generator[FrameTrial, FrameTrialResult, bool]:
-    most = size.line_fps(settings.line_bps)
-    step, about = LoadStep(most, burst / most), f"back-to-back at {size.name} B, {burst} frames"
+    maximum = size.line_fps(settings.line_bps)
+    step, about = LoadStep(maximum, burst / maximum), f"back-to-back at {size.name} B, {burst} frames"
     result = yield from measured(trial(settings, size, step, pause_s=settings.steering_pause_s, about=about))
     return lossless(result, 0.0)

@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure
-from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, lossless, shortfall, trial
+from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, shortfall, trial
 from harvok.core.procedures.search import Outcome, Range, guided
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 
@@ -37,12 +38,8 @@ class CalibrationTest:
         return len(self.sizes) * (2 * full_s + 8 * short_s)
 
 
-def calibrate(
-    test: CalibrationTest, findings: FrameFindings | None = None
-) -> Generator[FrameTrial, FrameTrialResult, FrameFindings]:
-    """For each frame size: the highest rate held without loss, how well loads are held, and the delay floor. Adds to
-    `findings` as it goes."""
-    findings = findings or FrameFindings()
+def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
+    """For each frame size: the highest rate held without loss, how well loads are held, and the tester's own delay."""
     for size in test.sizes:
         limit_fps = yield from _limit(test.settings, size)
         labels = {"direction": " and ".join(test.settings.directions), "frame-size": size.name}
@@ -52,7 +49,6 @@ def calibrate(
             figures += yield from _errors(test.settings, size, limit_fps, labels)
             figures += yield from _floor(test.settings, size, limit_fps)
         findings.figures.extend(figures)
-    return findings
 
 
 def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, float]:
@@ -60,8 +56,8 @@ def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, Fr
     little above what the tester reaches flat out."""
     line = size.line_fps(settings.line_bps)
     flat_out = yield _short(settings, size, line, "flat out")
-    most = min(line, _ABOVE_FLAT_OUT * min(one.offered_load_fps for one in flat_out.directions))
-    search = guided(Range(most, _RESOLUTION * most, settings.full_s, settings.short_s))
+    maximum = min(line, _ABOVE_FLAT_OUT * min(one.offered_load_fps for one in flat_out.directions))
+    search = guided(Range(maximum, _RESOLUTION * maximum, settings.full_s, settings.short_s))
     try:
         attempt = next(search)
         while True:

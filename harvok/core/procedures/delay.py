@@ -1,14 +1,34 @@
 """Two-way delay: while nothing else is on the link, and while a load fills it."""
 
-from collections.abc import Generator, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure, find
+from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 
 Load = Literal["none", "tcp-send", "tcp-receive", "udp-send", "udp-receive"]
 IDLE = "idle"
+
+
+LoadWay = Literal["none", "send", "receive", "each"]
+
+_LOADS: dict[tuple[LoadWay, Literal["tcp", "udp"]], tuple[Load, ...]] = {
+    ("none", "tcp"): (),
+    ("none", "udp"): (),
+    ("send", "tcp"): ("tcp-send",),
+    ("send", "udp"): ("udp-send",),
+    ("receive", "tcp"): ("tcp-receive",),
+    ("receive", "udp"): ("udp-receive",),
+    ("each", "tcp"): ("tcp-send", "tcp-receive"),
+    ("each", "udp"): ("udp-send", "udp-receive"),
+}
+
+
+def loads_of(way: LoadWay, by: Literal["tcp", "udp"]) -> tuple[Load, ...]:
+    """The loads under which delay is measured, one after the other."""
+    return _LOADS[way, by]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,14 +51,7 @@ class DelayTest:
         return (self.trial.duration_s + self.trial.wait_s) * (1 + len(self.loads))
 
 
-@dataclass(frozen=True, slots=True)
-class DelayFindings:
-    """What a delay test comes to, filled as it goes."""
-
-    figures: list[Figure] = field(default_factory=list)
-
-
-def delay_test(test: DelayTest, findings: DelayFindings) -> Generator[DelayTrial, DelayTrialResult, None]:
+def delay_test(test: DelayTest, context: Context, findings: Findings) -> Procedure[DelayTrial, DelayTrialResult]:
     """Measures idle, then under each load, and takes the difference."""
     for load in (IDLE, *test.loads):
         result = yield replace(test.trial, load="" if load == IDLE else load)

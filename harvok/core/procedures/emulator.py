@@ -1,12 +1,12 @@
 """Checks that a box which is set to delay and lose frames delays and loses as many as it says, for every frame size."""
 
-from collections.abc import Generator
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.impairment import Impairment, Stage
-from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize, measured, trial
+from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
 from harvok.core.procedures.throughput import throughput
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
@@ -16,12 +16,14 @@ _OF_THE_RATE = 0.5
 
 @dataclass(frozen=True, slots=True)
 class EmulatorTest:
-    """What to check: what the box is `set_to`, at `load_fps`, or half of its rate where that is less."""
+    """What to check: what the box is `set_to`, at `load_fps`, or half of its rate where that is less. A delay may
+    be off by `tolerance_s`."""
 
     set_to: Stage
     sizes: tuple[FrameSize, ...]
     settings: FrameSettings
     load_fps: float = 1000.0
+    tolerance_s: float = 100e-6
     kind: Literal["emulator"] = "emulator"
 
     @property
@@ -37,7 +39,7 @@ class EmulatorTest:
         return len(self.sizes) * len(self.settings.directions) * once_s * (4 if searched else 1)
 
 
-def emulator_check(test: EmulatorTest, findings: FrameFindings) -> Generator[FrameTrial, FrameTrialResult, None]:
+def emulator_check(test: EmulatorTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
     """Takes one trial below the box's rate for each size and direction, and searches the rate where one is set."""
     for size in test.sizes:
         for direction in test.settings.directions:

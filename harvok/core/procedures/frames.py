@@ -2,11 +2,12 @@
 
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, Protocol
 
 from harvok.core.ends import Direction
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
 from harvok.core.figures import Figure, Mark
+from harvok.core.procedure import Test
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
@@ -20,6 +21,12 @@ NEAR_THE_TESTERS = 0.95
 """Of the tester's own limit: a figure above is the tester's as much as the device's."""
 FINAL_PAUSE_S = 7.0  # RFC 2544 §23: 2 s for frames in flight, 5 s for the device to settle
 STEERING_PAUSE_S = 1.0  # after short trials, which only steer
+
+
+def short_trial_s(full_s: float) -> float:
+    """How long trials are that only steer a search: a sixtieth of the full length, half a second at least, since below
+    that one stall of the host decides the trial, and two seconds at most."""
+    return min(max(full_s / 60, 0.5), 2.0, full_s)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,12 +71,14 @@ class FrameSize:
         return line_bps / (8 * (self.mean_bytes + LINE_OVERHEAD_BYTES))
 
 
-@dataclass(frozen=True, slots=True)
-class FrameFindings:
-    """What a test comes to, filled as it goes: its figures in the order in which they were found."""
+class FramesTest(Test, Protocol):
+    """A test that sends frames between two ports."""
 
-    figures: list[Figure] = field(default_factory=list)
-    notices: list[str] = field(default_factory=list)
+    @property
+    def sizes(self) -> tuple[FrameSize, ...]: ...
+
+    @property
+    def settings(self) -> FrameSettings: ...
 
 
 def trial(

@@ -1,11 +1,12 @@
 """Watching what a port negotiates while leads are plugged and bent, and judging it."""
 
 from collections import Counter
-from collections.abc import Generator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.figures import Figure
+from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
 from harvok.core.units import format_speed
 
@@ -26,20 +27,16 @@ class LinkTest:
         """What a list of runs shows."""
         return f"link of {self.trial.port}"
 
-
-@dataclass(frozen=True, slots=True)
-class LinkFindings:
-    """What a watch comes to, filled as it goes."""
-
-    figures: list[Figure] = field(default_factory=list)
-    link_ups: list[LinkEvent] = field(default_factory=list)
+    @property
+    def expected_s(self) -> float | None:
+        """How long it watches; None until it has seen enough, or somebody ends it."""
+        return self.trial.duration_s
 
 
-def link_test(test: LinkTest, findings: LinkFindings) -> Generator[LinkTrial, LinkTrialResult, None]:
+def link_test(test: LinkTest, context: Context, findings: Findings) -> Procedure[LinkTrial, LinkTrialResult]:
     """Watches, and counts what was negotiated."""
     result = yield test.trial
-    findings.link_ups.extend(event for event in result.events if event.state == "up")
-    findings.figures.extend(figures_of(findings.link_ups))
+    findings.figures.extend(figures_of(result.link_ups))
 
 
 def figures_of(link_ups: Sequence[LinkEvent]) -> list[Figure]:

@@ -1,16 +1,17 @@
 """Holds loads, one after the other, and says at each what arrived, what was lost and how long frames took: a ramp."""
 
-from collections.abc import Generator, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.ends import Direction
 from harvok.core.figures import Figure, numbered
-from harvok.core.procedures.frames import TRIES, FrameFindings, FrameSettings, FrameSize, measured, step_faults, trial
+from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.procedures.frames import TRIES, FrameSettings, FrameSize, measured, step_faults, trial
 from harvok.core.trials.frames import DelaySummary, FrameCounts, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
-Trials = Generator[FrameTrial, FrameTrialResult, None]
+Trials = Procedure[FrameTrial, FrameTrialResult]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ class LoadTest:
         return len(self.sizes) * (len(self.shares) * self.settings.full_s + pauses * self.settings.pause_s)
 
 
-def hold_loads(test: LoadTest, findings: FrameFindings) -> Trials:
+def hold_loads(test: LoadTest, context: Context, findings: Findings) -> Trials:
     """Holds each load. One that the tester did not hold is left out and named; raises TesterLimitError when it held
     none at all."""
     one_size = _continuously if test.continuous else _one_by_one
@@ -52,7 +53,7 @@ def hold_loads(test: LoadTest, findings: FrameFindings) -> Trials:
         )
 
 
-def _one_by_one(test: LoadTest, size: FrameSize, findings: FrameFindings) -> Trials:
+def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
     for step, load in zip(_steps(test, size), _names(test.shares), strict=True):
         try:
             result = yield from measured(trial(test.settings, size, step, about=f"{size.name} B at {load}"))
@@ -63,7 +64,7 @@ def _one_by_one(test: LoadTest, size: FrameSize, findings: FrameFindings) -> Tri
             findings.figures.extend(_figures(one, one.delay, size, one.direction, load))
 
 
-def _continuously(test: LoadTest, size: FrameSize, findings: FrameFindings) -> Trials:
+def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
     """One trial, again when the tester fell short anywhere; of the try that fell short least, what it held counts."""
     names = _names(test.shares)
     about = f"{size.name} B, {names[0]} to {names[-1]} without a pause"
@@ -90,7 +91,7 @@ def _steps(test: LoadTest, size: FrameSize) -> tuple[LoadStep, ...]:
     return tuple(LoadStep(share * max_fps, test.settings.full_s) for share in test.shares)
 
 
-def _leave_out(findings: FrameFindings, size: FrameSize, load: str, why: str) -> None:
+def _leave_out(findings: Findings, size: FrameSize, load: str, why: str) -> None:
     findings.notices.append(f"{size.name} B at {load} is left out: {why}")
 
 

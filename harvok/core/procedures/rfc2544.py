@@ -5,8 +5,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from harvok.core.figures import Figure
+from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.back_to_back import LONGEST_S, REPEATS, back_to_back
-from harvok.core.procedures.frames import FrameFindings, FrameSettings, FrameSize
+from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import CLASSIC_REPEATS, STREAM_S, Form, latency
 from harvok.core.procedures.loss import STEP, loss_rate
 from harvok.core.procedures.recovery import OVERLOAD_S, recovery, reset
@@ -60,20 +61,14 @@ class FrameTest:
         }[test]
 
 
-def rfc2544(
-    test: FrameTest, findings: FrameFindings | None = None
-) -> Generator[FrameTrial, FrameTrialResult, FrameFindings]:
-    """Runs the tests for each frame size in turn, and adds to `findings` as it goes. A test that the tester itself
-    could not do is left out and named; raises TesterLimitError when not even a throughput could be found."""
-    findings = findings or FrameFindings()
+def rfc2544(test: FrameTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
+    """Runs the tests for each frame size in turn. A test that the tester itself could not do is left out and named;
+    raises TesterLimitError when not even a throughput could be found."""
     for size in test.sizes:
         yield from _one_size(test, size, findings)
-    return findings
 
 
-def _one_size(
-    test: FrameTest, size: FrameSize, findings: FrameFindings
-) -> Generator[FrameTrial, FrameTrialResult, None]:
+def _one_size(test: FrameTest, size: FrameSize, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
     settings = test.settings
     found_fps, figures = yield from throughput(settings, size)
     findings.figures.extend(figures)

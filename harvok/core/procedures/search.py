@@ -46,7 +46,7 @@ class Outcome:
 class Range:
     """What to search: loads up to `most`, to within `resolution`, confirmed for `full_s`; short trials: `short_s`."""
 
-    most: float
+    maximum: float
     resolution: float
     full_s: float = 60.0
     short_s: float = 1.0
@@ -54,12 +54,24 @@ class Range:
 
 Search = Generator[Attempt, Outcome, float]
 
+MAX_RETREATS = 8
+"""How often a search starts again below a load that the tester did not hold. Each retreat goes below what was held, so
+that eight of them reach less than half of any load even if each time only a tenth is given up."""
+_BELOW_HELD_LOAD = 0.98  # what was just held may fail again: two percent is about the noise of a host that is short
+_UNKNOWN_STEP_BACK = 0.9  # when it was not the load that the tester fell short of, how far to go is a guess
+
+
+def retreat(load: float, held_share: float, min_step_back: float = 0.0) -> float:
+    """Where to search next when the tester held only `held_share` of a load; 1: the load was not the reason."""
+    share = held_share * _BELOW_HELD_LOAD if held_share < 1 else _UNKNOWN_STEP_BACK
+    return load * min(share, 1 - min_step_back)
+
 
 def binary(wanted: Range) -> Search:
     """Plain halving, every trial at full length. Returns the highest load that passed; 0 when none did."""
-    if (yield Attempt(wanted.most, wanted.full_s)).passed:
-        return wanted.most
-    return (yield from _halve(wanted, 0.0, wanted.most))
+    if (yield Attempt(wanted.maximum, wanted.full_s)).passed:
+        return wanted.maximum
+    return (yield from _halve(wanted, 0.0, wanted.maximum))
 
 
 def _halve(wanted: Range, passed: float, failed: float) -> Search:
@@ -105,17 +117,17 @@ _ABOVE, _BELOW = 0.45, 0.5  # of the resolution: where the two confirming trials
 
 def guided(wanted: Range) -> Search:
     """Brackets with short trials and what lossy ones tell, and confirms at full length; see the module."""
-    most = Attempt(wanted.most, wanted.short_s)
-    first = yield most
-    bracket = _Bracket(0.0, wanted.most, wanted.most)
+    maximum = Attempt(wanted.maximum, wanted.short_s)
+    first = yield maximum
+    bracket = _Bracket(0.0, wanted.maximum, wanted.maximum)
     if first.passed:
-        whole = Attempt(wanted.most, wanted.full_s)
+        whole = Attempt(wanted.maximum, wanted.full_s)
         outcome = yield whole
         if outcome.passed:
-            return wanted.most
+            return wanted.maximum
         bracket.heard(whole, outcome, full=True)
     else:
-        longer = yield Attempt(wanted.most, 3 * wanted.short_s)
+        longer = yield Attempt(wanted.maximum, 3 * wanted.short_s)
         bracket.guess = _predict(wanted, first.delivered, longer.delivered)
     for _ in range(_GUESSES):
         yield from _look_above(wanted, bracket)

@@ -1,13 +1,12 @@
 """One TCP test: send, receive, one after the other, or both at once."""
 
-from collections.abc import Generator
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.ends import AT_A_TIME, DirectionChoice
-from harvok.core.figures import Figure
-from harvok.core.link import Link
-from harvok.core.tcp.reading import Reading, read_direction
+from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.tcp.notices import result_notices
+from harvok.core.tcp.reading import read_direction
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 
 
@@ -36,21 +35,14 @@ class TcpTest:
         return self.trial.duration_s * len(self.trials) if self.trial.duration_s else None
 
 
-@dataclass(frozen=True, slots=True)
-class TcpFindings:
-    """What a TCP test comes to: a reading for each direction, and all figures."""
-
-    readings: list[Reading]
-    figures: list[Figure]
-
-
-def tcp_test(test: TcpTest, link: Link) -> Generator[TcpTrial, TcpTrialResult, TcpFindings]:
+def tcp_test(test: TcpTest, context: Context, findings: Findings) -> Procedure[TcpTrial, TcpTrialResult]:
     """Runs the trials of a TCP test and reads each direction against the link."""
-    findings = TcpFindings([], [])
+    results = []
     for trial in test.trials:
         result = yield trial
         for direction in result.directions:
-            reading, figures = read_direction(direction, link, trial.options, test.settling_s)
+            reading, figures = read_direction(direction, context.link, trial.options, test.settling_s)
             findings.readings.append(reading)
             findings.figures.extend(figures)
-    return findings
+            results.append(direction)
+    findings.notices.extend(result_notices(results, findings.readings))

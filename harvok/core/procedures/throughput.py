@@ -18,13 +18,9 @@ from harvok.core.procedures.frames import (
     rate_figures,
     trial,
 )
-from harvok.core.procedures.search import Attempt, Outcome, Range, binary, guided
+from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, binary, guided, retreat
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
-
-_MAX_RETREATS = 4
-_BELOW_HELD_LOAD = 0.98
-_STEP_BACK = 0.9  # when it was not the load that the tester fell short of
 
 
 @dataclass(slots=True)
@@ -47,16 +43,16 @@ def throughput(
     Raises TesterLimitError when the tester could not hold any load steadily.
     """
     line = size.line_fps(settings.line_bps)
-    most, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
-    for retreat in range(_MAX_RETREATS + 1):
+    max_fps, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
+    for tries_left in range(MAX_RETREATS, -1, -1):
         try:
-            found = yield from _search(settings, size, most, spent)
+            found = yield from _search(settings, size, max_fps, spent)
             break
         except TesterLimitError as limit:
-            if retreat == _MAX_RETREATS:
+            if not tries_left:
                 raise
-            most *= limit.held_share * _BELOW_HELD_LOAD if limit.held_share < 1 else _STEP_BACK
-    mark: Mark = "tester-limit" if _by_tester(settings, size, found, most, spent) else ""
+            max_fps = retreat(max_fps, limit.held_share)
+    mark: Mark = "tester-limit" if _by_tester(settings, size, found, max_fps, spent) else ""
     figures = list(rate_figures("throughput", found, settings, size, mark))
     labels = {"frame-size": size.name}
     used = Figure("search-trials", spent.trials, labels), Figure("search-time", spent.time_s, labels)
@@ -64,11 +60,11 @@ def throughput(
 
 
 def _search(
-    settings: FrameSettings, size: FrameSize, most: float, spent: _Spent
+    settings: FrameSettings, size: FrameSize, max_fps: float, spent: _Spent
 ) -> Generator[FrameTrial, FrameTrialResult, float]:
     """The highest load that passed, as it was really offered."""
     resolution = settings.resolution * size.line_fps(settings.line_bps)
-    wanted = Range(most, min(resolution, most / 10), settings.full_s, settings.short_s)
+    wanted = Range(max_fps, min(resolution, max_fps / 10), settings.full_s, settings.short_s)
     search = (guided if settings.guided else binary)(wanted)
     try:
         attempt = next(search)
@@ -88,11 +84,11 @@ def _search(
         return spent.offered_fps.get(found, found)
 
 
-def _by_tester(settings: FrameSettings, size: FrameSize, found: float, most: float, spent: _Spent) -> bool:
+def _by_tester(settings: FrameSettings, size: FrameSize, found: float, max_fps: float, spent: _Spent) -> bool:
     """Whether a figure says more about the tester than about the device: it is near the calibrated limit, or the tester
     could offer no more and the device had lost nothing close above."""
     line = size.line_fps(settings.line_bps)
-    if most >= line or found < NEAR_THE_TESTERS * most:
+    if max_fps >= line or found < NEAR_THE_TESTERS * max_fps:
         return False
     calibrated = settings.tester_fps.get(size.name, line)
     near_calibrated = calibrated < line and found >= NEAR_THE_TESTERS * calibrated

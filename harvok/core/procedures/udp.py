@@ -1,14 +1,15 @@
 """UDP tests: a load, a load in steps, the highest that arrives whole, or services in the manner of ITU-T Y.1564."""
 
-from collections.abc import Generator
-from dataclasses import dataclass, field, replace
-from typing import Literal
+from collections.abc import Generator, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import ClassVar, Literal
 
 from harvok.core.ends import AT_A_TIME, Direction, DirectionChoice
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark, numbered
-from harvok.core.procedures.search import Attempt, Outcome, Range, guided
-from harvok.core.trials.udp import UdpTrial, UdpTrialResult
+from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, guided, retreat
+from harvok.core.trials.udp import UdpService, UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import HELD, UdpReading, figures_of, read_trial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.units import format_rate, format_share
@@ -17,9 +18,7 @@ from harvok.errors import TesterLimitError
 STEP_SHARES = (0.25, 0.5, 0.75, 1.0)
 """Of the committed rate: the configuration test of ITU-T Y.1564 §8.1."""
 ALL_TOGETHER = "all services"
-_MAX_RETREATS = 8
-_BELOW_HELD_LOAD = 0.98
-_STEP_BACK = 0.9  # at least: a host that is short by little now may be short by more in a moment
+_MIN_STEP_BACK = 0.1  # a host that is short by little now may be short by more in a moment
 _NEAR = 0.95
 _TRIES = 3
 _HELD_WITH_A_STALL = 0.8
@@ -27,30 +26,18 @@ _HELD_WITH_A_STALL = 0.8
 
 
 @dataclass(frozen=True, slots=True)
-class UdpTest:
-    """What to measure. `trial` is the pattern whose services and directions are filled in.
-
-    `mode` `load` takes one trial at the rates of `services`, `steps` one for each of `shares` of them, or, when
-    `continuous`, one in which they follow upon each other without a pause; `search` looks for the highest rate up to
-    theirs that loses no more than `loss_tolerance`, to within `resolution` of it; `services` steps each service up
-    alone and then runs all together for `together_s`.
-    """
+class _UdpTest:
+    """What all UDP tests have: `trial` is the pattern whose services and directions are filled in."""
 
     direction: DirectionChoice
     trial: UdpTrial
     services: tuple[ServiceSpec, ...]
-    mode: Literal["load", "steps", "search", "services"] = "load"
-    shares: tuple[float, ...] = (1.0,)
-    continuous: bool = False
-    resolution: float = 0.01
-    loss_tolerance: float = 0.0
-    together_s: float = 0.0
-    kind: Literal["udp"] = "udp"
+    _what: ClassVar[str] = "udp"
 
     @property
     def title(self) -> str:
         """What a list of runs shows."""
-        return f"udp {self.direction}" if self.mode == "load" else f"udp {self.mode} {self.direction}"
+        return f"{self._what} {self.direction}"
 
     @property
     def ways(self) -> tuple[tuple[Direction, ...], ...]:
@@ -59,83 +46,135 @@ class UdpTest:
 
     @property
     def expected_s(self) -> float:
-        """How long the traffic will flow, in seconds; of a search, about."""
-        once_s = self.trial.duration_s
-        if self.mode == "services":
-            once_s = once_s * len(STEP_SHARES) * len(self.services) + self.together_s
-        elif self.mode == "search":
-            once_s = once_s * 4 + 6
-        elif self.mode == "steps":
-            once_s *= len(self.shares)
-        return once_s * len(self.ways)
+        """How long the traffic will flow, in seconds."""
+        return self._once_s * len(self.ways)
+
+    @property
+    def _once_s(self) -> float:
+        return self.trial.duration_s
 
 
 @dataclass(frozen=True, slots=True)
-class UdpFindings:
-    """What a UDP test comes to, filled as it goes."""
+class UdpLoadTest(_UdpTest):
+    """One trial at the rates of `services`."""
 
-    figures: list[Figure] = field(default_factory=list)
-    notices: list[str] = field(default_factory=list)
-
-
-Procedure = Generator[UdpTrial, UdpTrialResult, None]
+    kind: Literal["udp-load"] = "udp-load"
 
 
-def udp_test(test: UdpTest, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
-    """Runs the trials of a UDP test. Raises TesterLimitError when a search finds no load that the tester holds."""
-    for directions in test.ways:
-        pattern = replace(test.trial, directions=directions)
-        if test.mode == "services":
-            yield from _services(test, pattern, ip_version, findings)
-        elif test.mode == "search":
-            yield from _search(test, pattern, ip_version, findings)
-        elif test.mode == "load":
-            services = tuple(spec.at(1.0, ip_version) for spec in test.services)
-            trial = replace(pattern, services=services, about=f"load {_loads(test)[0]}")
-            _take(findings, read_trial(trial, (yield trial), ip_version), "")
-        elif test.continuous:
-            yield from _continuously(test, pattern, ip_version, findings)
-        else:
-            yield from _steps(test, pattern, ip_version, findings)
+@dataclass(frozen=True, slots=True)
+class UdpStepsTest(_UdpTest):
+    """One trial at each of `shares` of the rates, or, when `continuous`, one trial in which they follow upon each other
+    without a pause."""
+
+    shares: tuple[float, ...] = (1.0,)
+    continuous: bool = False
+    kind: Literal["udp-steps"] = "udp-steps"
+    _what: ClassVar[str] = "udp steps"
+
+    @property
+    def _once_s(self) -> float:
+        return self.trial.duration_s * len(self.shares)
 
 
-def _loads(test: UdpTest) -> list[str]:
+@dataclass(frozen=True, slots=True)
+class UdpSearchTest(_UdpTest):
+    """Looks for the highest rate up to that of the one service which loses no more than `loss_tolerance`, to within
+    `resolution` of it."""
+
+    resolution: float = 0.01
+    loss_tolerance: float = 0.0
+    kind: Literal["udp-search"] = "udp-search"
+    _what: ClassVar[str] = "udp search"
+
+    @property
+    def _once_s(self) -> float:
+        """About: a search takes four full trials and a few seconds of short ones."""
+        return self.trial.duration_s * 4 + 6
+
+
+@dataclass(frozen=True, slots=True)
+class UdpServicesTest(_UdpTest):
+    """Steps each service up alone, and then runs all together for `together_s` (ITU-T Y.1564 §8)."""
+
+    together_s: float = 0.0
+    kind: Literal["udp-services"] = "udp-services"
+    _what: ClassVar[str] = "udp services"
+
+    @property
+    def _once_s(self) -> float:
+        return self.trial.duration_s * len(STEP_SHARES) * len(self.services) + self.together_s
+
+
+AnyUdpTest = UdpLoadTest | UdpStepsTest | UdpSearchTest | UdpServicesTest
+UdpProcedure = Procedure[UdpTrial, UdpTrialResult]
+
+
+def udp_load(test: UdpLoadTest, context: Context, findings: Findings) -> UdpProcedure:
+    """One load in each direction."""
+    (load,) = _loads(test, (1.0,))
+    for pattern in _patterns(test):
+        trial = replace(pattern, services=_at(test, 1.0, context), about=f"load {load}")
+        _take(findings, read_trial(trial, (yield trial), context.ip_version), "")
+
+
+def udp_steps(test: UdpStepsTest, context: Context, findings: Findings) -> UdpProcedure:
+    """Each load in turn, in each direction."""
+    for pattern in _patterns(test):
+        if test.continuous:
+            yield from _continuously(test, pattern, context, findings)
+            continue
+        for share, load in zip(test.shares, _loads(test, test.shares), strict=True):
+            trial = replace(pattern, services=_at(test, share, context), about=f"load {load}")
+            _take(findings, (yield from _measured(trial, context.ip_version)), load)
+
+
+def udp_search(test: UdpSearchTest, context: Context, findings: Findings) -> UdpProcedure:
+    """The highest rate without loss in each direction. Raises TesterLimitError when the tester holds no load."""
+    for pattern in _patterns(test):
+        yield from _search(test, pattern, context.ip_version, findings)
+
+
+def udp_services(test: UdpServicesTest, context: Context, findings: Findings) -> UdpProcedure:
+    """Each service alone in steps up to its committed rate, then all at once (ITU-T Y.1564 §8.1, §8.2)."""
+    for pattern in _patterns(test):
+        for spec in test.services:
+            for share in STEP_SHARES:
+                about = f"{spec.name} at {format_share(share)}"
+                trial = replace(pattern, services=(spec.at(share, context.ip_version),), about=about)
+                _take(findings, (yield from _measured(trial, context.ip_version)), format_share(share))
+        services = _at(test, 1.0, context)
+        trial = replace(pattern, services=services, duration_s=test.together_s, about=ALL_TOGETHER)
+        _take(findings, (yield from _measured(trial, context.ip_version)), ALL_TOGETHER)
+
+
+def _patterns(test: AnyUdpTest) -> Iterator[UdpTrial]:
+    """The trial of each pass, its directions filled in."""
+    return (replace(test.trial, directions=directions) for directions in test.ways)
+
+
+def _at(test: AnyUdpTest, share: float, context: Context) -> tuple[UdpService, ...]:
+    """All services of a test at a share of their rates."""
+    return tuple(spec.at(share, context.ip_version) for spec in test.services)
+
+
+def _loads(test: AnyUdpTest, shares: Sequence[float]) -> list[str]:
     """Each load as figures are labelled."""
-    return numbered(format_rate(share * sum(spec.rate_bps for spec in test.services)) for share in test.shares)
+    return numbered(format_rate(share * sum(spec.rate_bps for spec in test.services)) for share in shares)
 
 
-def _steps(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
-    for share, load in zip(test.shares, _loads(test), strict=True):
-        services = tuple(spec.at(share, ip_version) for spec in test.services)
-        trial = replace(pattern, services=services, about=f"load {load}")
-        _take(findings, (yield from _measured(trial, ip_version)), load)
-
-
-def _continuously(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+def _continuously(test: UdpStepsTest, pattern: UdpTrial, context: Context, findings: Findings) -> UdpProcedure:
     """All loads in one trial, each as a service with flows of its own that begins where the one before it ends."""
-    loads, each_s = _loads(test), pattern.duration_s
+    loads, each_s = _loads(test, test.shares), pattern.duration_s
     services = tuple(
-        replace(spec.at(share, ip_version), name=load, begins_s=number * each_s, lasts_s=each_s)
+        replace(service, name=load, begins_s=number * each_s, lasts_s=each_s)
         for number, (share, load) in enumerate(zip(test.shares, loads, strict=True))
-        for spec in test.services
+        for service in _at(test, share, context)
     )
     about = f"loads {loads[0]} to {loads[-1]} without a pause"
     trial = replace(pattern, services=services, duration_s=each_s * len(loads), about=about)
-    for reading in (yield from _measured(trial, ip_version)):
-        figures = figures_of(reading, {"direction": reading.direction, "load": reading.service.name})
-        findings.figures.extend(figures)
-
-
-def _services(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
-    """Each service alone in steps up to its committed rate, then all at once (ITU-T Y.1564 §8.1, §8.2)."""
-    for spec in test.services:
-        for share in STEP_SHARES:
-            about = f"{spec.name} at {format_share(share)}"
-            trial = replace(pattern, services=(spec.at(share, ip_version),), about=about)
-            _take(findings, (yield from _measured(trial, ip_version)), format_share(share))
-    services = tuple(spec.at(1.0, ip_version) for spec in test.services)
-    trial = replace(pattern, services=services, duration_s=test.together_s, about=ALL_TOGETHER)
-    _take(findings, (yield from _measured(trial, ip_version)), ALL_TOGETHER)
+    for reading in (yield from _measured(trial, context.ip_version)):
+        labels = {"direction": reading.direction, "load": reading.service.name}
+        findings.figures.extend(figures_of(reading, labels))
 
 
 def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
@@ -152,7 +191,7 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
     return min(tries, key=lambda one: one[0])[1]
 
 
-def _take(findings: UdpFindings, readings: list[UdpReading], load: str) -> None:
+def _take(findings: Findings, readings: list[UdpReading], load: str) -> None:
     """Adds the figures of readings, and says where the tester fell short."""
     for reading in readings:
         labels: dict[str, str] = {"direction": reading.direction}
@@ -163,7 +202,7 @@ def _take(findings: UdpFindings, readings: list[UdpReading], load: str) -> None:
             findings.notices.append(f"{reading.foreign} datagrams ({reading.direction}) were not of this test")
 
 
-def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: UdpFindings) -> Procedure:
+def _search(test: UdpSearchTest, pattern: UdpTrial, ip_version: IpVersion, findings: Findings) -> UdpProcedure:
     """The highest rate that arrives whole. Where the tester cannot hold a load, it searches below what it held."""
     spec = test.services[0]
     max_bps, retreats = spec.rate_bps, 0
@@ -173,10 +212,9 @@ def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: U
             found_bps = yield from attempts.search(max_bps)
             break
         except TesterLimitError as limit:
-            retreats += 1
-            if retreats > _MAX_RETREATS:
+            if retreats == MAX_RETREATS:
                 raise
-            max_bps *= min(limit.held_share * _BELOW_HELD_LOAD, _STEP_BACK)
+            retreats, max_bps = retreats + 1, retreat(max_bps, limit.held_share, _MIN_STEP_BACK)
     by_tester = (retreats and found_bps > _NEAR * max_bps) or attempts.failed_by_tester
     mark: Mark = "tester-limit" if by_tester else ""
     for direction in pattern.directions:
@@ -192,7 +230,7 @@ def _search(test: UdpTest, pattern: UdpTrial, ip_version: IpVersion, findings: U
 class _Attempts:
     """The trials of one search."""
 
-    def __init__(self, test: UdpTest, pattern: UdpTrial, spec: ServiceSpec, ip_version: IpVersion) -> None:
+    def __init__(self, test: UdpSearchTest, pattern: UdpTrial, spec: ServiceSpec, ip_version: IpVersion) -> None:
         self._test, self._pattern, self._spec, self._ip_version = test, pattern, spec, ip_version
         self.best: list[UdpReading] = []
         self.failed_by_tester = False

@@ -1,22 +1,16 @@
 """What a sweep varies: axes with their values, the points that they span, and the order in which points are taken."""
 
 import math
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import product
 from typing import Literal
 
-from harvok.core.mixes import frame_size
-from harvok.core.procedures.load import LoadTest
-from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.procedures.tcp import TcpTest
-from harvok.core.procedures.udp import UdpTest
 from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
 from harvok.errors import BadQuantityError, UsageError
 
 Order = Literal["interleaved", "random"]
 Role = Literal["setting", "condition", "load"]
-SweptTest = TcpTest | UdpTest | LoadTest | FrameTest
 _MAX_VALUES = 100
 MAX_AXES = 2
 
@@ -45,13 +39,13 @@ class Axis:
 
 
 @dataclass(frozen=True, slots=True)
-class _Kind:
+class AxisKind:
     """How the values of an axis are read, None where they are names; and what they may be."""
 
     parse: Callable[[str], float] | None
     role: Role
-    least: float = 0.0
-    most: float = math.inf
+    minimum: float = 0.0
+    maximum: float = math.inf
 
 
 def _number(text: str) -> float:
@@ -75,19 +69,32 @@ def _duration(text: str) -> float:
     return 0.0 if text == "0" else parse_duration_s(text)
 
 
+@dataclass(frozen=True, slots=True)
+class AxisSet:
+    """What can be varied of a kind of test, the impairments of its path left out; `of` names it in messages."""
+
+    of: str
+    kinds: Mapping[str, AxisKind]
+
+
 _SHARED = {
-    "socket-buffer": _Kind(parse_size_bytes, "setting", 1024, 2**30),
-    "flows": _Kind(_number, "setting", 1, 64),
-    "dscp": _Kind(_number, "setting", 0, 63),
+    "socket-buffer": AxisKind(parse_size_bytes, "setting", 1024, 2**30),
+    "flows": AxisKind(_number, "setting", 1, 64),
+    "dscp": AxisKind(_number, "setting", 0, 63),
 }
-_OF_TCP = _SHARED | {
-    "mss": _Kind(_number, "setting", 88, 65_495),
-    "pacing": _Kind(parse_rate_bps, "setting", 1e3),
-    "congestion-control": _Kind(None, "setting"),
-}
-_FRAME_SIZE = _Kind(_number, "condition", 64, 65_535)
-_OF_UDP = _SHARED | {"load": _Kind(parse_rate_bps, "load", 1e3), "frame-size": _FRAME_SIZE}
-_OF_FRAMES = {"load": _Kind(_share, "load", 1e-6, 1), "frame-size": _FRAME_SIZE}
+_FRAME_SIZE = AxisKind(_number, "condition", 64, 65_535)
+TCP_AXES = AxisSet(
+    "tcp",
+    _SHARED
+    | {
+        "mss": AxisKind(_number, "setting", 88, 65_495),
+        "pacing": AxisKind(parse_rate_bps, "setting", 1e3),
+        "congestion-control": AxisKind(None, "setting"),
+    },
+)
+UDP_AXES = AxisSet("udp", _SHARED | {"load": AxisKind(parse_rate_bps, "load", 1e3), "frame-size": _FRAME_SIZE})
+FRAME_AXES = AxisSet("frames", {"load": AxisKind(_share, "load", 1e-6, 1), "frame-size": _FRAME_SIZE})
+NO_AXES = AxisSet("this test", {})
 _IMPAIRMENTS: dict[str, Callable[[str], float]] = {
     "delay": _duration,
     "variation": _duration,
@@ -110,60 +117,55 @@ def is_impairment(name: str) -> bool:
     return key in _IMPAIRMENTS and way in ("", "send", "receive")
 
 
-def axes_of(test: str) -> list[str]:
-    """What can be varied of a kind of test, the impairments left out."""
-    return list(_kinds(test))
-
-
-def _kinds(test: str) -> dict[str, _Kind]:
-    return {"tcp": _OF_TCP, "udp": _OF_UDP}.get(test, _OF_FRAMES)
-
-
-def parse_axis(text: str, test: str, least: int = 2) -> Axis:
+def parse_axis(text: str, axes: AxisSet, min_values: int = 2) -> Axis:
     """Reads `flows=1,2,4`, `delay=0,5ms`, `load=10%..100%/10` (evenly spaced) or `socket-buffer=64k..4M*2` (each twice
     the one before). Raises UsageError naming what is wrong."""
     name, sign, values = text.partition("=")
-    kinds = _kinds(test)
+    kinds = axes.kinds
     if not sign or not (name in kinds or is_impairment(name)):
         raise UsageError(
-            f"'{text}' varies nothing known of {test}",
+            f"'{text}' names nothing that can be varied of {axes.of}",
             f"Write NAME=VALUE,VALUE,… with one of {', '.join(kinds)}; or of an impairment {', '.join(_IMPAIRMENTS)}.",
         )
-    kind = kinds.get(name) or _Kind(_IMPAIRMENTS[name.rpartition(".")[2]], "condition")
+    kind = kinds.get(name) or AxisKind(_IMPAIRMENTS[name.rpartition(".")[2]], "condition")
     settings = tuple(Setting(name, value, number) for value, number in _values(name, values, kind))
     outside = next((s for s in settings if s.number is not None and not _may_be(s.number, kind)), None)
     if outside:
         raise UsageError(f"{name}: {outside.text} is not possible", f"{name} is to be {_bounds(kind)}.")
-    if len({setting.text for setting in settings}) < least:
-        raise UsageError(f"{name} has fewer than {least} values", "A sweep needs something to vary.")
+    if len({setting.text for setting in settings}) < min_values:
+        raise UsageError(f"{name} has fewer than {min_values} values", "A sweep needs something to vary.")
     return Axis(name, settings, kind.role)
 
 
-def parse_loads(text: str, test: str) -> tuple[float, ...]:
+def parse_loads(text: str, axes: AxisSet) -> tuple[float, ...]:
     """The loads of a ramp, in their order; one may come again. Raises UsageError."""
-    return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", test, least=1).values)
+    return tuple(setting.number or 0.0 for setting in parse_axis(f"load={text}", axes, min_values=1).values)
 
 
-def parse_axes(texts: Sequence[str], test: str) -> tuple[Axis, ...]:
+def parse_axes(texts: Sequence[str], axis_set: AxisSet) -> tuple[Axis, ...]:
     """The axes of a sweep, one or two different ones. Raises UsageError."""
-    axes = tuple(parse_axis(text, test) for text in texts)
+    axes = tuple(parse_axis(text, axis_set) for text in texts)
     if not 1 <= len(axes) <= MAX_AXES or len({axis.name for axis in axes}) < len(axes):
         raise UsageError("a sweep varies one or two different things", "Name each once.")
     return axes
 
 
-def _may_be(number: float, kind: _Kind) -> bool:
-    return kind.least <= number <= kind.most and (kind.parse is not _number or number == int(number))
+def _may_be(number: float, kind: AxisKind) -> bool:
+    return kind.minimum <= number <= kind.maximum and (kind.parse is not _number or number == int(number))
 
 
-def _bounds(kind: _Kind) -> str:
+def _bounds(kind: AxisKind) -> str:
     if kind.parse is _share:
-        return f"from {kind.least * 100:g}% to {kind.most * 100:g}%"
+        return f"from {kind.minimum * 100:g}% to {kind.maximum * 100:g}%"
     whole = "a whole number " if kind.parse is _number else ""
-    return f"{kind.least:g} at least" if kind.most == math.inf else f"{whole}from {kind.least:g} to {kind.most:.10g}"
+    return (
+        f"{kind.minimum:g} at least"
+        if kind.maximum == math.inf
+        else f"{whole}from {kind.minimum:g} to {kind.maximum:.10g}"
+    )
 
 
-def _values(name: str, text: str, kind: _Kind) -> Iterator[tuple[str, float | None]]:
+def _values(name: str, text: str, kind: AxisKind) -> Iterator[tuple[str, float | None]]:
     for part in filter(None, (part.strip() for part in text.split(","))):
         try:
             if kind.parse is None:
@@ -244,45 +246,3 @@ def order_of(points: int, repeats: int, shuffle: Callable[[list[int]], None] | N
             shuffle(turn)
         sequence += turn
     return sequence
-
-
-def with_setting(test: SweptTest, setting: Setting) -> SweptTest:
-    """The test with one setting changed; what an impairment does is no part of it."""
-    if is_impairment(setting.name):
-        return test
-    if isinstance(test, TcpTest):
-        return _tcp_with(test, setting)
-    if isinstance(test, UdpTest):
-        return _udp_with(test, setting)
-    if setting.name == "frame-size":
-        return replace(test, sizes=(frame_size(setting.text),))
-    if isinstance(test, FrameTest):
-        raise UsageError("a search of the throughput has no load of its own", "Leave out --search to hold loads.")
-    return replace(test, shares=(float(setting.number or 0.0),))
-
-
-def _tcp_with(test: TcpTest, setting: Setting) -> TcpTest:
-    trial, number = test.trial, setting.number
-    if setting.name == "flows":
-        return replace(test, trial=replace(trial, flows=int(number or 1)))
-    options = {
-        "socket-buffer": {"socket_buffer_bytes": int(number or 0)},
-        "mss": {"mss_bytes": int(number or 0)},
-        "dscp": {"dscp": int(number or 0)},
-        "pacing": {"pacing_bps": number},
-        "congestion-control": {"congestion_control": setting.text},
-    }[setting.name]
-    return replace(test, trial=replace(trial, options=replace(trial.options, **options)))  # type: ignore[arg-type]
-
-
-def _udp_with(test: UdpTest, setting: Setting) -> UdpTest:
-    (spec,), number = test.services, setting.number or 0.0
-    if setting.name == "socket-buffer":
-        return replace(test, trial=replace(test.trial, socket_buffer_bytes=int(number)))
-    changes = {
-        "load": {"rate_bps": number},
-        "frame-size": {"frame_bytes": int(number)},
-        "flows": {"flows": int(number)},
-        "dscp": {"dscp": int(number)},
-    }[setting.name]
-    return replace(test, services=(replace(spec, **changes),))  # type: ignore[arg-type]

@@ -17,20 +17,15 @@ _NOTHING_GAINED = 0.03
 TELLING_SPREAD = 0.25
 """Repeats of one point that differ by more than this tell no knee, and recommend nothing."""
 
-MAIN: dict[str, str] = {
-    "tcp": "goodput-settled",
-    "udp": "udp-received",
-    "load": "forwarding-rate-l2",
-    "rfc2544": "throughput-l2",
-}
-"""What a sweep of each kind of test is about."""
-BESIDE: dict[str, tuple[str, ...]] = {
-    "tcp": ("rtt-mean", "retransmitted"),
-    "udp": ("datagram-loss", "one-way-delay-mean", "delay-variation-p99"),
-    "load": ("frame-loss", "latency-median", "latency-p999"),
-    "rfc2544": ("throughput-share", "latency-median"),
-}
-"""What stands beside it."""
+
+@dataclass(frozen=True, slots=True)
+class SweptFigures:
+    """What a sweep of a kind of test is about: the `main` quantity, and what stands `beside` it. `bounded`: arithmetic
+    bounds it as it does one TCP flow."""
+
+    main: str
+    beside: tuple[str, ...]
+    bounded: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +58,7 @@ class SweepReading:
 
     test: str
     quantity: str
+    beside: tuple[str, ...]
     direction: str
     roles: dict[str, Role]
     baseline: Summary | None
@@ -93,27 +89,28 @@ class Swept:
 
 def read_sweep(
     test: str,
+    figures: SweptFigures,
     points: Sequence[Swept],
     baselines: tuple[Series | None, Series | None],
     direction: str,
     roles: dict[str, Role],
 ) -> SweepReading | None:
     """Every point against both baselines together; None when nothing was measured in that direction."""
-    quantity = MAIN[test]
+    quantity = figures.main
     firsts, lasts = (_values(one, quantity, direction) for one in baselines)
     baseline = summarise([*firsts, *lasts]) if firsts or lasts else None
-    swept = [point for one in points if (point := _read_point(test, one, baseline, direction))]
+    swept = [point for one in points if (point := _read_point(figures, one, baseline, direction))]
     if not swept:
         return None
     drift = relative_change(summarise(firsts), summarise(lasts)) if len(firsts) > 1 and len(lasts) > 1 else None
-    reading = SweepReading(test, quantity, direction, roles, baseline, drift, swept)
+    reading = SweepReading(test, quantity, figures.beside, direction, roles, baseline, drift, swept)
     if reading.spread > TELLING_SPREAD:
         return reading
     return replace(reading, knee=knee_of(swept, roles, baseline), best=best_of(swept, roles))
 
 
-def _read_point(test: str, swept: Swept, baseline: Summary | None, direction: str) -> SweptPoint | None:
-    series, quantity = swept.series, MAIN[test]
+def _read_point(figures: SweptFigures, swept: Swept, baseline: Summary | None, direction: str) -> SweptPoint | None:
+    series, quantity = swept.series, figures.main
     values = _values(series, quantity, direction)
     if not values:
         return None
@@ -121,7 +118,7 @@ def _read_point(test: str, swept: Swept, baseline: Summary | None, direction: st
     change = relative_change(baseline, summary) if baseline and baseline.mean and len(values) > 1 else None
     by_tester = any(f.mark and f.labels.get("direction") == direction for run in series.runs for f in run.figures)
     limiter = usual_limiter(series, direction)
-    found = {name: _values(series, name, direction) for name in BESIDE[test]}
+    found = {name: _values(series, name, direction) for name in figures.beside}
     return SweptPoint(
         settings=swept.point,
         summary=summary,
@@ -129,7 +126,7 @@ def _read_point(test: str, swept: Swept, baseline: Summary | None, direction: st
         limiter="the TESTER" if by_tester else limiter.name if limiter else "",
         by_tester=by_tester,
         beside={name: sum(values) / len(values) for name, values in found.items() if values},
-        bounds=bounds_of(swept, direction) if test == "tcp" else {},
+        bounds=bounds_of(swept, direction) if figures.bounded else {},
     )
 
 

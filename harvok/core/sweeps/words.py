@@ -3,35 +3,20 @@
 from collections.abc import Sequence
 
 from harvok.core.measures.statistics import Summary
-from harvok.core.quantities import QUANTITIES
-from harvok.core.sweeps.reading import BESIDE, TELLING_SPREAD, SweepReading, SweptPoint
+from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.sweeps.reading import TELLING_SPREAD, SweepReading, SweptPoint
 from harvok.core.units import format_quantity, format_rate, format_share
 
-_HEADINGS = {
-    "goodput-settled": "goodput",
-    "udp-received": "received, L2",
-    "forwarding-rate-l2": "forwarded, L2",
-    "throughput-l2": "throughput, L2",
-    "rtt-mean": "mean RTT",
-    "retransmitted": "sent again",
-    "datagram-loss": "loss",
-    "frame-loss": "loss",
-    "one-way-delay-mean": "delay",
-    "delay-variation-p99": "variation, 99 %",
-    "latency-median": "delay",
-    "latency-p999": "delay, 99.9 %",
-    "throughput-share": "of line rate",
-}
 AGAINST_BASELINE, LIMITER = "against baseline", "limiter"
 _NONE = "–"
 
 
 def matrix_of(reading: SweepReading) -> tuple[list[str], list[list[str]]]:
     """The head, and a row for the baseline and for each point; columns that no point fills are left out."""
-    beside = [name for name in BESIDE[reading.test] if any(name in one.beside for one in reading.points)]
+    beside = [name for name in reading.beside if any(name in one.beside for one in reading.points)]
     bounds = list(dict.fromkeys(name for one in reading.points for name in one.bounds))
     settings = [setting.name for setting in reading.points[0].settings]
-    head = [*settings, _HEADINGS[reading.quantity], AGAINST_BASELINE, *(_HEADINGS[name] for name in beside), *bounds]
+    head = [*settings, heading_of(reading.quantity), AGAINST_BASELINE, *(heading_of(name) for name in beside), *bounds]
     rows = _rows(reading, beside, bounds)
     if any(one.limiter for one in reading.points):
         return [*head, LIMITER], rows
@@ -100,7 +85,7 @@ def _where_loss_begins(reading: SweepReading) -> list[str]:
     """Of a load that alone is varied: the first at which anything was lost."""
     if list(reading.roles.values()) != ["load"] or any(one.by_tester for one in reading.points):
         return []
-    loss = next(name for name in BESIDE[reading.test] if name.endswith("-loss"))
+    loss = next(name for name in reading.beside if name.endswith("-loss"))
     ordered = sorted(reading.points, key=lambda one: one.settings[0].number or 0.0)
     first = next((one for one in ordered if one.beside.get(loss)), None)
     return [

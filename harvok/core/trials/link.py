@@ -34,3 +34,8 @@ class LinkTrialResult:
 
     events: list[LinkEvent] = field(default_factory=list)
     kind: Literal["link"] = "link"
+
+    @property
+    def link_ups(self) -> list[LinkEvent]:
+        """The times at which it came up."""
+        return [event for event in self.events if event.state == "up"]

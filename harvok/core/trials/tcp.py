@@ -43,6 +43,23 @@ class TcpTrial:
     kind: Literal["tcp"] = "tcp"
 
 
+_SLOWEST_TICK_S, _FASTEST_TICK_S = 0.1, 0.01
+
+
+def tcp_trial(
+    flows: int,
+    duration_s: float | None,
+    amount_bytes: int | None = None,
+    interval_s: float = 1.0,
+    options: SocketOptions = SocketOptions(),
+) -> TcpTrial:
+    """The pattern of a trial whose directions are filled in later; ten ticks an interval, within bounds."""
+    if duration_s is not None:
+        interval_s = min(interval_s, duration_s)
+    tick_s = max(min(interval_s / 10, _SLOWEST_TICK_S), _FASTEST_TICK_S)
+    return TcpTrial((), flows, duration_s, amount_bytes, interval_s, tick_s, options)
+
+
 @dataclass(frozen=True, slots=True)
 class TcpInfo:
     """The kernel's own view of one connection. A field is None where this kernel does not tell it.

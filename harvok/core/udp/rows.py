@@ -22,8 +22,8 @@ class UdpRow:
     @property
     def variation_s(self) -> float | None:
         """How far apart the fastest and the slowest datagram of the interval were."""
-        least, most = self.received.min_transit_s, self.received.max_transit_s
-        return None if least is None or most is None else most - least
+        minimum, maximum = self.received.min_transit_s, self.received.max_transit_s
+        return None if minimum is None or maximum is None else maximum - minimum
 
 
 class UdpRowJoiner:

@@ -1,12 +1,6 @@
 """The conditions that a run was taken under, at each end: what must be alike before two series may be compared."""
 
-from pydantic import BaseModel, ConfigDict
-
-
-class Model(BaseModel):
-    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
+from harvok.core.fields import Model
 
 
 class InterfaceFacts(Model):

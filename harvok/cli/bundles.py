@@ -1,0 +1,256 @@
+"""Options that several commands share, declared once. A command takes a bundle as one parameter.
+
+`bundled` turns a function with bundles among its parameters into one that Typer understands: each field of a bundle
+becomes an option of its own, and the function gets the bundles back, filled in.
+"""
+
+import dataclasses
+import functools
+import inspect
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
+
+import typer
+
+from harvok.cli.options import (
+    DAY_S,
+    PATH,
+    RUNS,
+    SEARCH,
+    SOCKETS,
+    WHAT,
+    LogbookOption,
+    attributes,
+    size,
+    time_option,
+    typed_command,
+)
+from harvok.core.ends import DirectionChoice, TwoPortDirection
+from harvok.core.ethernet import IpVersion
+from harvok.errors import UsageError
+
+if TYPE_CHECKING:
+    from harvok.rigs.stations import StationsSettings
+    from harvok.runner.request import Label, Place, TestRequest
+
+
+def bundled(command: Callable[..., None]) -> Callable[..., None]:
+    """A command whose bundles are spread into options of their own."""
+    parameters: list[inspect.Parameter] = []
+    bundles: dict[str, type[Any]] = {}
+    for parameter in inspect.signature(command, eval_str=True).parameters.values():
+        if dataclasses.is_dataclass(parameter.annotation) and isinstance(parameter.annotation, type):
+            bundles[parameter.name] = parameter.annotation
+            parameters += _options_of(parameter.annotation)
+        else:
+            parameters.append(parameter.replace(kind=inspect.Parameter.KEYWORD_ONLY))
+
+    @functools.wraps(command)
+    def spread(**values: Any) -> None:
+        filled = {
+            name: bundle(**{field.name: values.pop(field.name) for field in dataclasses.fields(bundle)})
+            for name, bundle in bundles.items()
+        }
+        command(**values, **filled)
+
+    del spread.__wrapped__  # else the signature would be looked for there
+    spread.__annotations__ = {}
+    spread.__signature__ = inspect.Signature(parameters)  # type: ignore[attr-defined]
+    return spread
+
+
+def _options_of(bundle: type[Any]) -> list[inspect.Parameter]:
+    hints = get_type_hints(bundle, include_extras=True)
+    return [
+        inspect.Parameter(
+            field.name,
+            inspect.Parameter.KEYWORD_ONLY,
+            default=inspect.Parameter.empty if field.default is dataclasses.MISSING else field.default,
+            annotation=hints[field.name],
+        )
+        for field in dataclasses.fields(bundle)
+    ]
+
+
+IP_VERSIONS: dict[str | None, IpVersion | None] = {None: None, "4": 4, "6": 6}
+FRAME_IP: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
+
+
+@dataclass(frozen=True, slots=True)
+class Reaching:
+    """How the station is reached, and as whom."""
+
+    token: Annotated[
+        str | None,
+        typer.Option(
+            rich_help_panel=PATH,
+            envvar="HARVOK_TOKEN",
+            help="The token that the station printed; asked for if not given.",
+        ),
+    ] = None
+    local: Annotated[
+        str | None, typer.Option(rich_help_panel=PATH, metavar="ADDRESS", help="Local address to measure from.")
+    ] = None
+    interface: Annotated[
+        str | None, typer.Option(rich_help_panel=PATH, metavar="NAME", help="Local interface to measure through.")
+    ] = None
+    ip_version: Annotated[
+        Literal["4", "6"] | None,
+        typer.Option(rich_help_panel=PATH, help="Use only this IP version, where a name has both."),
+    ] = None
+    name: Annotated[
+        str | None, typer.Option(rich_help_panel=PATH, show_default="this host's name", help="Name of this end.")
+    ] = None
+
+    def settings(
+        self, station: str, rated_bps: float | None = None, stamp_key: str | None = None, needs_token: bool = True
+    ) -> "StationsSettings":
+        """Both ends; asks for the token where it is needed and missing. Raises UsageError."""
+        from harvok.rigs.stations import StationsSettings
+        from harvok.traffic.sockets import Source
+
+        return StationsSettings(
+            station,
+            (self.token or ask_token()) if needs_token else "",
+            Source(self.local, self.interface),
+            IP_VERSIONS[self.ip_version],
+            self.name,
+            rated_bps,
+            stamp_key.encode() if stamp_key else None,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Labelling:
+    """What the user says about the runs."""
+
+    series: Annotated[
+        str | None, typer.Option(rich_help_panel=RUNS, metavar="NAME", help="Series that the runs belong to.")
+    ] = None
+    with_: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--with", rich_help_panel=RUNS, metavar="KEY=VALUE", help="An attribute, such as length=15. Repeatable."
+        ),
+    ] = None
+    note: Annotated[
+        str, typer.Option(rich_help_panel=RUNS, show_default=False, help="A remark that is kept with the runs.")
+    ] = ""
+
+    def label(self) -> "Label":
+        """The same as a request has it. Raises BadParameter."""
+        from harvok.runner.request import Label
+
+        return Label(self.series, attributes(self.with_ or []), self.note)
+
+
+@dataclass(frozen=True, slots=True)
+class Repeating:
+    """How often a test is run, and how long it waits for its turn."""
+
+    repeat: Annotated[int, typer.Option(rich_help_panel=RUNS, min=1, max=1000, help="Number of runs to take.")] = 1
+    pause: Annotated[float, time_option(0, 3600, "Pause between repeats.", RUNS, default="0s")] = 0.0
+    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy station or host.", RUNS, "0s")] = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Keeping:
+    """Where runs are kept, and what standard output is to carry."""
+
+    logbook: LogbookOption
+    json: Annotated[bool, typer.Option("--json", help="Print JSON alone on standard output.")] = False
+
+
+@dataclass(frozen=True, slots=True)
+class FlowOptions:
+    """What tests between two stations have in common."""
+
+    direction: Annotated[
+        DirectionChoice,
+        typer.Option(
+            rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."
+        ),
+    ] = "each"
+    interval: Annotated[float, time_option(0.1, 60, "Length of each reporting interval.", WHAT, default="1s")] = 1.0
+    socket_buffer: Annotated[
+        int | None,
+        typer.Option(
+            rich_help_panel=SOCKETS,
+            parser=size(1024, 2**30),
+            metavar="SIZE",
+            help="Send and receive buffer of every socket.",
+        ),
+    ] = None
+    dscp: Annotated[
+        int | None, typer.Option(rich_help_panel=SOCKETS, min=0, max=63, help="Differentiated services code point.")
+    ] = None
+
+
+@dataclass(frozen=True, slots=True)
+class FrameOptions:
+    """Which frames are sent between two ports."""
+
+    frame_size: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="SIZE",
+            rich_help_panel=WHAT,
+            show_default="RFC 2544's seven; 64 and 1518 for a ramp",
+            help="Bytes with FCS, or a mix such as aaaaaaafffg (RFC 6985). Repeatable.",
+        ),
+    ] = None
+    direction: Annotated[
+        TwoPortDirection,
+        typer.Option(rich_help_panel=WHAT, help="send: first port to second; both: at the same time."),
+    ] = "send"
+    ip_version: Annotated[
+        Literal["4", "6", "none"],
+        typer.Option(rich_help_panel=WHAT, help="IP version of the frames; none: bare Ethernet."),
+    ] = "4"
+
+
+@dataclass(frozen=True, slots=True)
+class FrameVariety:
+    """How frames differ from one another, and how they are grouped."""
+
+    address_pairs: Annotated[
+        int, typer.Option(min=1, max=65536, rich_help_panel=WHAT, help="Address pairs to spread the frames over.")
+    ] = 1
+    burst: Annotated[
+        int, typer.Option(min=1, max=1024, rich_help_panel=WHAT, help="Frames sent back to back (RFC 2544 §21).")
+    ] = 1
+
+
+TrialPause = Annotated[
+    float,
+    time_option(
+        0, 600, "Pause after a trial, for frames in flight and the device to settle (RFC 2544 §23).", SEARCH, True
+    ),
+]
+
+
+def request_of(
+    place: "Place", test: Any, keeping: Keeping, labelling: Labelling, repeating: Repeating = Repeating()
+) -> "TestRequest":
+    """A request of everything that was asked for."""
+    from harvok.runner.request import TestRequest
+
+    return TestRequest(
+        place=place,
+        test=test,
+        logbook=keeping.logbook,
+        command=typed_command(sys.argv),
+        label=labelling.label(),
+        repeat=repeating.repeat,
+        pause_s=repeating.pause,
+        wait_s=repeating.wait,
+    )
+
+
+def ask_token() -> str:
+    """Asks the person at the keyboard; a script has nobody to ask. Raises UsageError."""
+    if not sys.stdin.isatty():
+        raise UsageError("no token was given", "Set HARVOK_TOKEN, or give --token, to what `harvok station` printed.")
+    return str(typer.prompt("Token that the station printed", hide_input=True))

@@ -1,0 +1,202 @@
+"""What the views of all kinds of test share: the title of a run, its notices, its end, and what its repeats come to."""
+
+from collections.abc import Callable, Collection, Sequence
+from typing import Generic, Protocol, TypeVar
+
+from rich.console import Console, Group, RenderableType
+from rich.live import Live
+from rich.status import Status
+from rich.table import Table
+from rich.text import Text
+
+from harvok.cli.render.tables import plain_table
+from harvok.cli.render.words import DASH, verdict_text
+from harvok.core.judgement.finding import Finding, worst_verdict
+from harvok.core.models.run import RunRecord
+from harvok.core.observer import Observer, RunOutline
+from harvok.core.quantities import QUANTITIES
+from harvok.core.units import format_quantity, format_share
+from harvok.runner.request import TestRequest
+from harvok.runner.samples import headline_figures, summaries_of
+
+ShowRun = Callable[[Console, RunRecord], None]
+"""Prints what one run of a kind of test comes to: its figures, and what limited them."""
+
+MAX_ACCEPTED = 12
+"""More limits than this that are met are counted rather than listed."""
+_WIDE = 100  # columns that the table of repeats takes with its medians
+_LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
+
+
+class RunView(Observer):
+    """Shows the title of each run and its notices as they come, then what it comes to. To be closed at the end."""
+
+    def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
+        self.records: list[RunRecord] = []
+        self._console, self._show, self._request = console, show, request
+        self._moving: Live | Status | None = None
+        self._shown_notices: set[str] = set()
+
+    def run_started(self, outline: RunOutline) -> None:
+        repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
+        ends = f"{outline.near} – {outline.far}" if outline.far else outline.near
+        self._console.print(Text.assemble((ends, "bold"), f"  run {outline.run}{repeat}"), soft_wrap=True)
+
+    def notice(self, text: str) -> None:
+        self._shown_notices.add(text)
+        show_notice(self._console, text)
+
+    def record(self, record: RunRecord) -> None:
+        """One finished run, whole or broken: its summary follows what was shown of it."""
+        self._stop_moving()
+        self.records.append(record)
+        show_run(self._console, record, self._show, self._shown_notices)
+        self._console.file.flush()
+
+    def close(self) -> None:
+        """All runs are taken, or one of them broke off."""
+        self._stop_moving()
+        if len(self.records) > 1:
+            show_repeats(self._console, self.records)
+
+    def _start_status(self, words: str) -> Status | None:
+        """A line that changes, on a terminal."""
+        self._stop_moving()
+        if not self._console.is_terminal:
+            return None
+        status = self._console.status(words)
+        status.start()
+        self._moving = status
+        return status
+
+    def _stop_moving(self) -> None:
+        if self._moving:
+            self._moving.stop()
+            self._moving = None
+
+
+RowT = TypeVar("RowT")
+ShownT = TypeVar("ShownT", contravariant=True)
+
+
+class Rows(Protocol[ShownT]):
+    """How the intervals of a kind of traffic are shown; rows sort by `order`."""
+
+    def order(self, row: ShownT) -> tuple[object, ...]: ...
+
+    def table(self, rows: Sequence[ShownT]) -> Table: ...
+
+    def line(self, row: ShownT) -> str: ...
+
+
+class RowsView(RunView, Generic[RowT]):
+    """A run whose intervals fill a growing table on a terminal, and are plain lines elsewhere."""
+
+    def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
+        super().__init__(console, show, request)
+        self._style: Rows[RowT] | None = None
+        self._rows: list[RowT] = []
+
+    def start_rows(self, style: Rows[RowT]) -> None:
+        """A trial begins; its rows are shown like this."""
+        self._stop_moving()
+        self._style, self._rows = style, []
+        if self._console.is_terminal:
+            self._moving = Live(console=self._console, auto_refresh=False, vertical_overflow="crop")
+            self._moving.start()
+
+    def show_row(self, row: RowT) -> None:
+        """Another interval is whole."""
+        if not self._style:
+            return
+        self._rows.append(row)
+        if isinstance(self._moving, Live):
+            self._moving.update(self._newest(self._style), refresh=True)
+        else:
+            self._console.print(self._style.line(row), soft_wrap=True)
+
+    def _newest(self, style: Rows[RowT]) -> RenderableType:
+        """As many of the last rows as the terminal holds."""
+        height = max(self._console.height - _LINES_BESIDE_ROWS, 3)
+        self._rows.sort(key=style.order)
+        table = style.table(self._rows[-height:])
+        hidden = len(self._rows) - height
+        return Group(Text(f"{hidden} earlier rows", style="dim"), table) if hidden > 0 else table
+
+
+def show_run(console: Console, record: RunRecord, show: ShowRun, shown_notices: Collection[str] = ()) -> None:
+    """What was decided first, then what the run comes to, its notices, and where it is."""
+    show_fault(console, record)
+    if record.findings:
+        show_findings(console, record.findings)
+    show(console, record)
+    for notice in record.notices:
+        if notice not in shown_notices:
+            show_notice(console, notice)
+    console.print(Text(f"recorded as run {record.id}", style="dim"))
+
+
+def show_notice(console: Console, text: str) -> None:
+    """Something that a person at the bench should know."""
+    console.print(Text.assemble(("note ", "bold yellow"), text), soft_wrap=True)
+
+
+def show_fault(console: Console, record: RunRecord) -> None:
+    """Why a run broke off or is invalid, and what of it was recorded; nothing for a complete one."""
+    if record.state not in ("broken", "invalid"):
+        return
+    why = record.fault.message if record.fault else "unknown reason"
+    console.print(Text.assemble((f"{record.state.upper()} ", "bold red"), why), soft_wrap=True)
+    if record.state == "broken":
+        intervals = sum(len(trial.intervals) for trial in record.trials)
+        complete = sum(1 for trial in record.trials if trial.result)
+        console.print(f"recorded of it: {complete} complete trials and {intervals} intervals of unfinished ones")
+
+
+def show_findings(console: Console, findings: Sequence[Finding]) -> None:
+    """The verdict of the limits that a test sets itself, then each of them."""
+    console.print()
+    console.print(Text.assemble(verdict_text(worst_verdict(findings)), f"  {_met(findings)}"))
+    accepted = sum(finding.verdict == "ACCEPT" for finding in findings)
+    for finding in findings:
+        if finding.verdict != "ACCEPT" or accepted <= MAX_ACCEPTED:
+            show_finding(console, finding)
+
+
+def _met(findings: Sequence[Finding]) -> str:
+    accepted = sum(finding.verdict == "ACCEPT" for finding in findings)
+    return f"{accepted} of {len(findings)} limits are met" if len(findings) > 1 else ""
+
+
+def show_finding(console: Console, finding: Finding) -> None:
+    """One finding: verdict, where, reason; then what to do next."""
+    where = f"{finding.where}: " if finding.where else ""
+    console.print(Text.assemble("  ", verdict_text(finding.verdict), f" {where}{finding.reason}"), soft_wrap=True)
+    if finding.advice:
+        console.print(Text.assemble((f"{'':9}next: ", "bold"), finding.advice), soft_wrap=True)
+
+
+def show_repeats(console: Console, records: Sequence[RunRecord]) -> None:
+    """What several repeats come to: the figures that stand for a run, each with its spread."""
+    wide = console.width >= _WIDE
+    columns = ("repeats", "trimmed mean", *(["median"] if wide else []), "min", "max", "spread")
+    table = plain_table(("figure", "of"), columns, gap=2 if wide else 1)
+    too_few = False
+    for (quantity, of), by_group in summaries_of({"": records}, headline_figures).items():
+        summary, unit = by_group[""], QUANTITIES[quantity].unit
+        too_few = too_few or not summary.dropped
+        medians = (summary.median,) if wide else ()
+        values = (summary.mean, *medians, min(summary.values), max(summary.values))
+        table.add_row(
+            QUANTITIES[quantity].name,
+            of or DASH,
+            str(len(summary.values)),
+            *(format_quantity(value, unit) for value in values),
+            format_share(summary.spread),
+        )
+    if not table.row_count:
+        return
+    console.print()
+    console.print(table)
+    few = "; too few repeats to trim: plain means" if too_few else ""
+    console.print(Text(f"spread is (max − min) / median{few}", style="dim"))

@@ -1,0 +1,51 @@
+"""What the fields of files and records are read with: quantities with their units, and the base of all models."""
+
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
+from harvok.errors import BadQuantityError
+
+
+class Model(BaseModel):
+    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+def _reads(parse: Callable[[str], float]) -> BeforeValidator:
+    """Reads a quantity that is written with its unit; a bare number stays what it is and is refused later."""
+
+    def read(value: object) -> object:
+        if not isinstance(value, str):
+            return value
+        try:
+            return parse(value)
+        except BadQuantityError as error:
+            raise ValueError(error.message) from error
+
+    return BeforeValidator(read)
+
+
+def _ratio(text: str) -> float:
+    """A share: 0.01, or 1 %."""
+    number = text.strip()
+    try:
+        return float(number.removesuffix("%")) / (100 if number.endswith("%") else 1)
+    except ValueError:
+        raise BadQuantityError(f"'{text}' is not a share such as 0.01 or 1%", "Give a share.") from None
+
+
+Rate = Annotated[float, _reads(parse_rate_bps), Field(gt=0)]
+Size = Annotated[float, _reads(parse_size_bytes), Field(ge=0)]
+Duration = Annotated[float, _reads(parse_duration_s), Field(ge=0)]
+Share = Annotated[float, _reads(_ratio), Field(ge=0, le=1)]
+
+
+def with_new_names(values: Any, names: Mapping[str, str]) -> Any:
+    """A table of a file in which keys of earlier versions, `names` by their new ones, are read as if they were new."""
+    if not isinstance(values, dict):
+        return values
+    return {names.get(key, key): value for key, value in values.items()}

@@ -1,0 +1,31 @@
+"""Schema 2: records of version 2, and the figure keys that they have. The tables themselves are the same."""
+
+import json
+
+import sqlalchemy as sa
+from alembic import op
+
+from harvok.core.models.version1 import FIGURE_KEYS, upgraded_fields, upgraded_record
+
+revision = "2"
+down_revision = "1"
+
+_ABOUT = sa.table("about", sa.column("key", sa.String), sa.column("value", sa.String))
+_RUNS = sa.table("runs", sa.column("id", sa.String), sa.column("record", sa.Text))
+_FIGURES = sa.table("figures", sa.column("quantity", sa.String))
+_JOURNAL = sa.table("journal", sa.column("number", sa.Integer), sa.column("entry", sa.Text))
+
+
+def upgrade() -> None:
+    """Rewrites records, journals of runs that were broken off, and the keys of figures."""
+    db = op.get_bind()
+    for run in db.execute(sa.select(_RUNS.c.id)).scalars().all():
+        text = db.execute(sa.select(_RUNS.c.record).where(_RUNS.c.id == run)).scalar_one()
+        record = json.dumps(upgraded_record(json.loads(text)))
+        db.execute(_RUNS.update().where(_RUNS.c.id == run).values(record=record))
+    for number, entry in db.execute(sa.select(_JOURNAL.c.number, _JOURNAL.c.entry)).all():
+        new = json.dumps(upgraded_fields(json.loads(entry)))
+        db.execute(_JOURNAL.update().where(_JOURNAL.c.number == number).values(entry=new))
+    for old, key in FIGURE_KEYS.items():
+        db.execute(_FIGURES.update().where(_FIGURES.c.quantity == old).values(quantity=key))
+    db.execute(_ABOUT.update().where(_ABOUT.c.key == "schema").values(value=revision))

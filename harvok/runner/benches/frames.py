@@ -1,0 +1,135 @@
+"""Two ports with a device between them: real ones, virtual ones, or a model in virtual time."""
+
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, replace
+from typing import Any, cast
+
+from harvok.clock import Clock
+from harvok.core.kinds.table import kind_of
+from harvok.core.link import Link
+from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
+from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
+from harvok.core.models.run import RunRecord
+from harvok.core.procedure import Context
+from harvok.core.procedures.frames import FramesTest
+from harvok.errors import UsageError
+from harvok.host.facts import host_conditions
+from harvok.logbook.store import Logbook
+from harvok.rigs.frame_rigs import open_rig, record_of
+from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.simulated import device_of, impaired
+from harvok.runner.benches.bench import Situation
+from harvok.runner.calibration import floors_of, latest_calibration, limits_of
+from harvok.runner.impair import at_work
+from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.request import RigPlace, TestRequest
+
+_NOWHERE = "127.0.0.1"  # ports have no route; only the host is described
+_NOT_CALIBRATED = (
+    "this tester is not calibrated on this rig for all of these frames, so its own limit may pass for the device's: "
+    "run `harvok calibrate` with the same rig first"
+)
+_NOT_ISOLATED = (
+    "the rig file does not say that the rig is isolated: RFC 6815 allows these tests on isolated set-ups only, "
+    "never on a network that anybody uses"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class FramesBench:
+    """A rig file, whose rig is opened anew for each run. On a simulated rig each repeat has a seed of its own, counted
+    up from the rig's, so that repeats differ as they would on a bench and are the same next year."""
+
+    request: TestRequest
+    place: RigPlace
+    clock: Clock
+
+    @contextmanager
+    def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
+        file, test = self.place.rig, cast(FramesTest, self.request.test)
+        with open_rig(file, self.request.first + number, self.clock, self.place.impairment) as rig:
+            sizes = [size_bytes for size in test.sizes for size_bytes in size.sizes]
+            rig.check(sizes, test.settings.ip_version, test.settings.address_pairs)
+            calibration = self._calibration(test, logbook)
+            yield Situation(
+                rig=rig,
+                kept_as=record_of(file),
+                test=_with_calibration(test, calibration),
+                context=Context(Link(rated_bps=file.rated)),
+                near=host_conditions(_NOWHERE),
+                notices=[*self._calibration_notices(test, calibration), *_isolation_notices(file)],
+                calibration=calibration.id if calibration else None,
+                impairment=_impairment_of(self.place),
+            )
+
+    def _calibration(self, test: FramesTest, logbook: Logbook) -> RunRecord | None:
+        if not self._needs_calibration(test):
+            return None
+        return latest_calibration(logbook, self.place.rig, test.settings)
+
+    def _needs_calibration(self, test: FramesTest) -> bool:
+        return kind_of(test).held_against_calibration and self.place.rig.kind != "simulated"
+
+    def _calibration_notices(self, test: FramesTest, calibration: RunRecord | None) -> list[str]:
+        limits = limits_of(calibration) if calibration else {}
+        missing = any(size.name not in limits for size in test.sizes)
+        return [_NOT_CALIBRATED] if missing and self._needs_calibration(test) else []
+
+
+@contextmanager
+def open_frames(request: TestRequest, notice: Callable[[str], None], clock: Clock) -> Iterator[FramesBench]:
+    """Takes this host for a request, unless nothing is really sent."""
+    place = request.place
+    assert isinstance(place, RigPlace)
+    with ExitStack() as stack:
+        if place.rig.kind != "simulated":
+            what = f"a test of {place.rig.name}"
+            stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
+        yield FramesBench(request, place, clock)
+
+
+def back_to_back_rig(file: RigFile) -> RigFile:
+    """The rig with its two ports joined directly: what is calibrated. Raises UsageError for a simulated one."""
+    if isinstance(file, SimulatedRig):
+        raise UsageError(
+            "a simulated rig needs no calibration: its tester has no limits",
+            "Calibrate a rig of ports, or a virtual one.",
+        )
+    return file.model_copy(update={"device": "wire"} | ({"shape": None} if file.kind == "virtual" else {}))
+
+
+def _with_calibration(test: FramesTest, calibration: RunRecord | None) -> FramesTest:
+    if calibration is None:
+        return test
+    settings = replace(test.settings, tester_fps=limits_of(calibration), tester_delay_s=floors_of(calibration))
+    return cast(FramesTest, replace(cast(Any, test), settings=settings))
+
+
+def _isolation_notices(file: RigFile) -> list[str]:
+    return [_NOT_ISOLATED] if isinstance(file, PortsRig) and not file.isolated else []
+
+
+def base_impairment(rig: RigFile) -> ImpairmentFile | None:
+    """What a rig of our own puts on the path by itself; None where that is up to the bench."""
+    if isinstance(rig, SimulatedRig):
+        return read_impairment("clean")
+    if isinstance(rig, VirtualRig) and rig.impairment:
+        return read_impairment(rig.impairment)
+    return None
+
+
+def check_impairment(rig: RigFile, file: ImpairmentFile) -> None:
+    """Raises UsageError for an impairment that the rig cannot carry out."""
+    if isinstance(rig, SimulatedRig):
+        impaired(device_of(rig), file)
+
+
+def _impairment_of(place: RigPlace) -> ImpairmentRecord | None:
+    if isinstance(place.rig, SimulatedRig):
+        asked = place.impairment
+        return ImpairmentRecord(carried_out_by="model", impairment=asked) if asked else None
+    if isinstance(place.rig, PortsRig):
+        return at_work()
+    file = place.impairment or base_impairment(place.rig)
+    return ImpairmentRecord(carried_out_by="bridge", impairment=file) if file else None

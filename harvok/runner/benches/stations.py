@@ -1,0 +1,76 @@
+"""A pair of stations: this host and one that it holds meanwhile."""
+
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+
+from harvok.clock import Clock
+from harvok.core.kinds.table import kind_of
+from harvok.core.models.impairment import ImpairmentRecord
+from harvok.core.models.preflight import quick_checks
+from harvok.core.models.run import RigRecord
+from harvok.core.procedure import Context
+from harvok.core.tcp.notices import link_notices
+from harvok.logbook.store import Logbook
+from harvok.rigs.stations import StationsRig, StationsSettings
+from harvok.runner.benches.bench import Situation
+from harvok.runner.impair import at_work
+from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.request import TestRequest
+
+_AROUND_A_RUN_S = 2.0  # connecting, starting workers, letting go: only to tell others when the station is free
+_NO_DURATION_GUESS_S = 60.0
+
+
+def planned_s(request: TestRequest) -> float:
+    """How long all repeats should take, in seconds."""
+    once_s = (request.test.expected_s or _NO_DURATION_GUESS_S) + _AROUND_A_RUN_S
+    return request.repeat * once_s + (request.repeat - 1) * request.pause_s
+
+
+class StationsBench:
+    """The rig of two stations, claimed for this host."""
+
+    def __init__(self, request: TestRequest, settings: StationsSettings, rig: StationsRig) -> None:
+        self._request, self._settings, self._rig = request, settings, rig
+
+    @contextmanager
+    def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
+        rig, test = self._rig, self._request.test
+        near, far = rig.read_conditions()
+        link, impairment = rig.link(), at_work()
+        yield Situation(
+            rig=rig,
+            kept_as=RigRecord(station=self._settings.station, address=rig.address.host, port=rig.address.port),
+            test=test,
+            context=Context(link, rig.ip_version),
+            near=near,
+            far=far,
+            notices=[
+                *link_notices(link),
+                *_impairment_notices(impairment),
+                *kind_of(test).host_notices(test, near, far),
+            ],
+            preflight=quick_checks(near, far, link),
+            impairment=impairment,
+        )
+
+
+@contextmanager
+def open_stations(request: TestRequest, notice: Callable[[str], None], clock: Clock) -> Iterator[StationsBench]:
+    """Takes this host and the station for a request, waiting for its turn. Raises TestRunningError, BusyError."""
+    settings = request.place
+    assert isinstance(settings, StationsSettings)
+    with ExitStack() as stack:
+        what = f"a test towards {settings.station}"
+        stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
+        rig = stack.enter_context(StationsRig(settings, clock))
+        rig.claim(planned_s(request), request.wait_s, notice)
+        yield StationsBench(request, settings, rig)
+
+
+def _impairment_notices(impairment: ImpairmentRecord | None) -> list[str]:
+    """Says when a path may be impaired on purpose: whoever reads the run next year must know."""
+    if impairment is None:
+        return []
+    between = " and ".join(impairment.ports)
+    return [f"the impairment '{impairment.impairment.name}' is active on this host, at {between}"]

@@ -1,0 +1,84 @@
+"""Measures a run and keeps it, whatever kind it is: begun in the logbook, journalled as it grows, never lost."""
+
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from harvok.clock import Clock
+from harvok.core.judgement.finding import Finding
+from harvok.core.models.control import Fault
+from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.observer import Observer, Observers
+from harvok.core.procedure import Findings
+from harvok.errors import BrokenOffError, HarvokError, LogbookError, TesterLimitError
+from harvok.logbook.store import Logbook
+from harvok.runner.journal import Journal
+from harvok.runner.rescue import rescue
+
+_ID_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
+
+OnRecord = Callable[[RunRecord], None]
+Work = Callable[[Observer, Findings], None]
+"""Drives a run: tells an observer, and fills in what it finds."""
+Judge = Callable[[Findings, list[TrialRecord]], list[Finding]]
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecorder:
+    """Where runs go, and who hears of them; `on_record` gets each finished record, also one that broke off."""
+
+    logbook: Logbook
+    observer: Observer
+    on_record: OnRecord
+    clock: Clock
+
+    def measure(self, record: RunRecord, work: Work, judge: Judge) -> None:
+        """Measures one run.
+
+        Raises whatever broke it off, after its record was kept with what was found until then.
+        """
+        for notice in record.notices:
+            self.observer.notice(notice)
+        self.logbook.begin(record)
+        journal, findings = Journal(self.logbook, record.id), Findings(notices=list(record.notices))
+        try:
+            work(Observers([journal, self.observer]), findings)
+        except (HarvokError, KeyboardInterrupt) as broken:
+            fault = broken if isinstance(broken, HarvokError) else _broken_off()
+            state = "invalid" if isinstance(fault, TesterLimitError) else "broken"
+            reason = Fault(reference=fault.reference, message=fault.message, hint=fault.hint)
+            self._keep(record, journal, findings, {"state": state, "fault": reason})
+            raise fault from broken
+        self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.trials)})
+
+    def _keep(self, record: RunRecord, journal: Journal, findings: Findings, more: dict[str, Any]) -> None:
+        """Puts the final record into the logbook, or into a file when the logbook does not take it."""
+        journal.close()
+        record = record.model_copy(
+            update={
+                "ended": self.clock.utc(),
+                "trials": journal.trials,
+                "figures": findings.figures,
+                "readings": findings.readings,
+                "notices": findings.notices,
+                **more,
+            }
+        )
+        try:
+            self.logbook.finish(record)
+        except LogbookError as error:
+            path = rescue(record)
+            where = f"in {path}: `harvok logbook import` takes it" if path else "nowhere: no folder takes it"
+            self.observer.notice(f"{error.message}; its record is {where}")
+        self.on_record(record)
+
+
+def new_id(started: datetime) -> str:
+    """The id of a run that starts now: its time in UTC, and four letters against coincidence."""
+    return f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(_ID_LETTERS) for _ in range(4))}"
+
+
+def _broken_off() -> BrokenOffError:
+    return BrokenOffError("broken off at the keyboard", "What was measured until then is in the logbook.")

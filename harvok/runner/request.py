@@ -1,0 +1,62 @@
+"""What a user asks for: a test of any kind, where it is to run, and how often."""
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.models.rig import RigFile
+from harvok.core.procedure import Test
+from harvok.rigs.reflected import LoadSettings
+from harvok.rigs.stations import StationsSettings
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """What the user says about the runs."""
+
+    series: str | None = None
+    attributes: dict[str, str] = field(default_factory=dict)
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ReflectorPlace:
+    """A path to a reflector. `port` None tries a station's reflector and the standard port; `by` None takes what
+    answers. The station's token matters only under load."""
+
+    stations: StationsSettings
+    port: int | None = None
+    by: Literal["stamp", "echo"] | None = None
+    load: LoadSettings = LoadSettings()
+
+
+@dataclass(frozen=True, slots=True)
+class RigPlace:
+    """Two ports with a device between them; `impairment` stands for the one that the rig file names."""
+
+    rig: RigFile
+    impairment: ImpairmentFile | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PortPlace:
+    """A port of this host, which the test names."""
+
+
+Place = StationsSettings | ReflectorPlace | RigPlace | PortPlace
+
+
+@dataclass(frozen=True, slots=True)
+class TestRequest:
+    """One test, to be run `repeat` times. `command` is what was typed, without the token; `first` is the number of the
+    first repeat, where a series goes on."""
+
+    place: Place
+    test: Test
+    logbook: str
+    command: list[str]
+    label: Label = Label()
+    repeat: int = 1
+    first: int = 0
+    pause_s: float = 0.0
+    wait_s: float = 0.0

@@ -1,0 +1,97 @@
+"""The one path from a request to kept records, whatever the kind of test."""
+
+from collections.abc import Callable
+from contextlib import AbstractContextManager, ExitStack
+
+from harvok import __version__
+from harvok.clock import SYSTEM, Clock
+from harvok.core.drive import drive
+from harvok.core.judgement.finding import Finding
+from harvok.core.kinds.kind import Kind, RigNeed
+from harvok.core.kinds.table import kind_of
+from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.observer import Observer, RunOutline
+from harvok.core.procedure import Findings
+from harvok.logbook.store import Logbook
+from harvok.runner.benches.bench import Bench, Situation
+from harvok.runner.benches.frames import open_frames
+from harvok.runner.benches.port import open_port
+from harvok.runner.benches.reflector import open_reflector
+from harvok.runner.benches.stations import open_stations
+from harvok.runner.recorder import OnRecord, RunRecorder, new_id
+from harvok.runner.request import TestRequest
+
+OpenBench = Callable[[TestRequest, Callable[[str], None], Clock], AbstractContextManager[Bench]]
+
+BENCHES: dict[RigNeed, OpenBench] = {
+    "stations": open_stations,
+    "reflector": open_reflector,
+    "port": open_port,
+    "frames": open_frames,
+}
+"""How the bench of each need is opened for a request: told notices, and by which clock."""
+
+
+def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, clock: Clock = SYSTEM) -> None:
+    """Runs every repeat; `on_record` gets each finished record, also one that broke off.
+
+    Raises whatever broke the test off, after its record was kept.
+    """
+    kind = kind_of(request.test)
+    with ExitStack() as stack:
+        logbook = Logbook(request.logbook)  # one that cannot be written is refused before anything is sent
+        stack.callback(logbook.close)
+        bench = stack.enter_context(BENCHES[kind.rig](request, observer.notice, clock))
+        recorder = RunRecorder(logbook, observer, on_record, clock)
+        for number in range(request.repeat):
+            if number and request.pause_s:
+                clock.sleep(request.pause_s)
+            with bench.situation(number, logbook) as situation:
+                _run_once(request, kind, recorder, number, situation)
+
+
+def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: int, situation: Situation) -> None:
+    record = _new_record(request, situation, recorder.clock)
+    recorder.observer.run_started(
+        RunOutline(
+            run=record.id,
+            number=number + 1,
+            of=request.repeat,
+            near=record.near.name,
+            far=record.far.name if record.far else record.rig.name,
+            link=record.link,
+            ip_version=situation.context.ip_version,
+        )
+    )
+
+    def work(observer: Observer, findings: Findings) -> None:
+        drive(kind.procedure(situation.test, situation.context, findings), situation.rig, observer)
+
+    def judge(findings: Findings, trials: list[TrialRecord]) -> list[Finding]:
+        return kind.judge(situation.test, findings, [trial.result for trial in trials if trial.result])
+
+    recorder.measure(record, work, judge)
+
+
+def _new_record(request: TestRequest, situation: Situation, clock: Clock) -> RunRecord:
+    """The record of a run that starts now."""
+    started, label = clock.utc(), request.label
+    return RunRecord(
+        id=new_id(started),
+        state="running",
+        started=started,
+        harvok=__version__,
+        command=request.command,
+        test=situation.test,
+        rig=situation.kept_as,
+        link=situation.context.link,
+        series=label.series,
+        attributes=label.attributes,
+        note=label.note,
+        calibration=situation.calibration,
+        impairment=situation.impairment,
+        near=situation.near,
+        far=situation.far,
+        notices=situation.notices,
+        preflight=situation.preflight,
+    )

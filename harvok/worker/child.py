@@ -1,0 +1,72 @@
+"""The side of the worker. Workers start often and are to be ready soon, so nothing heavy is imported here."""
+
+import ctypes
+import json
+import os
+import signal
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from harvok.errors import HarvokError
+
+_PR_SET_PDEATHSIG, _PR_SET_TIMERSLACK = 1, 29  # uapi linux/prctl.h
+_TIMER_SLACK_NS = 1000
+
+
+def say(line: dict[str, Any]) -> None:
+    """Writes a line to the parent, whole and at once."""
+    os.write(1, json.dumps(line).encode() + b"\n")
+
+
+def say_ready(what: Any = True) -> None:
+    """The worker can begin; `what` is all that the parent needs to know of it."""
+    say({"ready": what})
+
+
+def say_fault(message: str, hint: str) -> None:
+    """The worker could not do what it was ordered."""
+    say({"fault": [message, hint]})
+
+
+def wait_begin() -> None:
+    """Waits for the word to begin; ends this process when the parent ends it instead, or is gone."""
+    if sys.stdin.buffer.readline() != b"go\n":
+        os._exit(0)
+
+
+def run(work: Callable[[str], None], hint: str = "") -> None:
+    """Runs a worker on its orders. What stops it is said to the parent in one line; `hint` says what to do where the
+    kernel refused."""
+    try:
+        work(sys.argv[1])
+    except HarvokError as error:
+        say_fault(error.message, error.hint)
+    except OSError as error:
+        say_fault(f"the kernel refused: {error.strerror or error}", hint)
+    except Exception as error:  # whatever it is, the parent shows one sentence and no traceback
+        say_fault(f"{type(error).__name__}: {error}", hint)
+
+
+def end_with_parent(how: signal.Signals = signal.SIGKILL) -> None:
+    """Has the kernel end this process with the thread that started it, however that one ends. Not for a worker that a
+    thread of a pool starts: it would be killed when the pool shrinks."""
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, how)
+
+
+def enter_namespaces(paths: Sequence[str]) -> None:
+    """Joins namespaces, named by paths below /proc, in the order given."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    for path in paths:
+        fd = os.open(path, os.O_RDONLY)
+        if libc.setns(fd, 0):
+            code = ctypes.get_errno()
+            raise OSError(code, os.strerror(code), path)
+        os.close(fd)
+
+
+def wake_precisely() -> None:
+    """Lets this process sleep to the microsecond, where the system can."""
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
