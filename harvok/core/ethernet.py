@@ -11,6 +11,12 @@ from harvok.errors import UsageError
 
 IpVersion = Literal[4, 6]
 
+
+def ip_version_of(address: str) -> IpVersion:
+    """The version of an IP address as it is written."""
+    return 6 if ":" in address else 4
+
+
 PREAMBLE_AND_START_BYTES = 8  # IEEE 802.3 §3.1: 7 B preamble, 1 B start frame delimiter
 INTER_FRAME_GAP_BYTES = 12  # IEEE 802.3 §4.4.2: 96 bit times
 LINE_OVERHEAD_BYTES = PREAMBLE_AND_START_BYTES + INTER_FRAME_GAP_BYTES

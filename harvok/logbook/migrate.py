@@ -15,8 +15,8 @@ from harvok.errors import LogbookError
 _COPIED = ("runs", "figures", "journal")
 
 
-def migrate(engine: Engine, old: str) -> str:
-    """Migrates from the schema `old`; returns where the copy is. Raises LogbookError, and then nothing has changed."""
+def migrate(engine: Engine, old: str) -> None:
+    """Migrates from the schema `old`. Raises LogbookError, and then nothing has changed."""
     config = Config()
     config.set_main_option("script_location", "harvok.logbook:migrations")
     copy = _keep_copy(engine, old)
@@ -32,7 +32,6 @@ def migrate(engine: Engine, old: str) -> str:
         raise LogbookError(
             f"the logbook cannot be brought up to date: {error}", f"Its copy is {copy}; nothing has changed."
         ) from error
-    return copy
 
 
 def _keep_copy(engine: Engine, old: str) -> str:

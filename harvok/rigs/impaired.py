@@ -30,6 +30,7 @@ class ImpairedPath:
         self._orders = BridgeOrders(ports, plan, list(namespaces))
         self._worker: Worker | None = None
         self._thread: threading.Thread | None = None
+        self._fault: NearEndError | None = None
 
     def __enter__(self) -> "ImpairedPath":
         """Starts it. Raises NearEndError when a port cannot be used."""
@@ -65,16 +66,22 @@ class ImpairedPath:
         self._worker.tell(json.dumps(asdict(plan)).encode() + b"\n")
 
     def stop(self) -> ImpairmentReport | None:
-        """Ends it, and returns what it did over all; may be called again."""
+        """Ends it, and returns what it did over all; may be called again. Raises NearEndError when it failed
+        on the way."""
         if self._worker and self._thread:
             self._worker.close_input()
             self._thread.join(_LAST_REPORT_S)
             self._worker.kill()
             self._worker = None
+            if self._fault:
+                raise self._fault
         return self.last
 
     def _read(self, worker: Worker) -> None:
-        for report in worker.lines():
-            directions = [DirectionReport(**one) for one in report.pop("directions")]
-            self.last = ImpairmentReport(**report, directions=directions)
-            self._on_report(self.last)
+        try:
+            for report in worker.lines():
+                directions = [DirectionReport(**one) for one in report.pop("directions")]
+                self.last = ImpairmentReport(**report, directions=directions)
+                self._on_report(self.last)
+        except NearEndError as fault:
+            self._fault = fault

@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
-from harvok.core.ethernet import IpVersion
+from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
 from harvok.core.observer import Observer
@@ -70,7 +70,7 @@ class StationsRig:
 
     @property
     def ip_version(self) -> IpVersion:
-        return 6 if ":" in self.address.host else 4
+        return ip_version_of(self.address.host)
 
     def claim(self, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this host, waiting up to `wait_s` for its turn."""

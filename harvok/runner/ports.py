@@ -16,8 +16,6 @@ from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
 from harvok.worker.parent import Worker
 
-_NOWHERE = "127.0.0.1"
-
 
 @dataclass(frozen=True, slots=True)
 class PairRequest:

@@ -83,17 +83,17 @@ def headline_figures(record: RunRecord) -> list[Figure]:
     """The figures that stand for a run, the first of them first."""
     headline = kind_of(record.test).headline
     return sorted(
-        (f for f in _without_loads(record) if f.quantity in headline), key=lambda f: headline.index(f.quantity)
+        (f for f in _without_side_loads(record) if f.quantity in headline), key=lambda f: headline.index(f.quantity)
     )
 
 
 def main_figures(record: RunRecord) -> list[Figure]:
     """The figures of a run that every table shows."""
     headline = kind_of(record.test).headline
-    return [f for f in _without_loads(record) if f.quantity in headline or f.meaning.rank != "detail"]
+    return [f for f in _without_side_loads(record) if f.quantity in headline or f.meaning.rank != "detail"]
 
 
-def _without_loads(record: RunRecord) -> list[Figure]:
+def _without_side_loads(record: RunRecord) -> list[Figure]:
     """All figures; of those at single loads the headline, and all of a test that is about loads."""
     kind = kind_of(record.test)
     return [

@@ -12,7 +12,7 @@ from functools import partial
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.ethernet import IpVersion
+from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo, Means
 from harvok.core.trials.tcp import SocketOptions
 from harvok.core.wire.echo import decode_reply, encode_request
@@ -89,7 +89,7 @@ class EchoProber:
     means: Means = "echo"
 
     def __init__(self, host: str, source: Source, payload_bytes: int, dscp: int | None = None) -> None:
-        self._version: IpVersion = 6 if ":" in host else 4
+        self._version = ip_version_of(host)
         self._identifier = secrets.randbelow(1 << 16)
         self._payload_bytes = max(payload_bytes, 8)
         self._token = secrets.token_bytes(4)

@@ -29,13 +29,12 @@ from harvok.core.wire.frame_orders import (
 )
 from harvok.errors import NearEndError
 from harvok.traffic.counters import NOT_YET, ROWS_FOR_STEPS, Counters, FrameCell
-from harvok.worker.parent import Worker
+from harvok.worker.parent import READY_S, Worker
 
 LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
 
 _WORKER_ROWS = 4  # a sender and a receiver for each direction
 ROWS = _WORKER_ROWS + 2 * ROWS_FOR_STEPS
-_READY_S = 20.0
 _LOOK_EVERY_S = 0.25
 _STRAGGLERS_S = 0.05
 
@@ -102,14 +101,14 @@ class FrameEngine:
                     starts[step] = NOT_YET
                 sender.order(send)
             for sender in senders:
-                sender.hear(Ready, _READY_S)
+                sender.hear(Ready, READY_S)
             for sender in senders:
                 sender.begin()
             sent = self._watch(senders, pairs, progress)
             self._wait_for_frames_in_flight(pairs, sent, in_flight_s)
             for _, receive in pairs:
                 self._write(receive.row, FrameCell.STOP, 1)
-            received = [receiver.hear(ReceiveReport, _READY_S) for receiver in receivers]
+            received = [receiver.hear(ReceiveReport, READY_S) for receiver in receivers]
         dropped = kernel_drops() - dropped_before
         return [Reports(one, other, dropped) for one, other in zip(sent, received, strict=True)]
 
@@ -121,7 +120,7 @@ class FrameEngine:
                 self._write(order.row, cell, 0)
             worker.order(order)
         for worker in workers:
-            worker.hear(Ready, _READY_S)
+            worker.hear(Ready, READY_S)
         yield workers
 
     def _watch(
@@ -129,7 +128,7 @@ class FrameEngine:
     ) -> list[SendReport]:
         """Tells of the frames until every sender is done."""
         expected_s = max(sum(frames / load for load, frames, _ in send.steps) for send, _ in pairs)
-        deadline_ns = self._clock.now_ns() + int((expected_s + _READY_S) * 1e9)
+        deadline_ns = self._clock.now_ns() + int((expected_s + READY_S) * 1e9)
         waiting = list(senders)
         while waiting:
             ready, _, _ = select.select(waiting, [], [], _LOOK_EVERY_S)
@@ -139,7 +138,7 @@ class FrameEngine:
                 progress(number, self._read(send.row), self._read(receive.row), delay_ns)
             if self._clock.now_ns() > deadline_ns:
                 raise NearEndError("a sender did not end in time", "This host may be overloaded; try again.")
-        return [sender.hear(SendReport, _READY_S) for sender in senders]
+        return [sender.hear(SendReport, READY_S) for sender in senders]
 
     def _wait_for_frames_in_flight(
         self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], sent: Sequence[SendReport], in_flight_s: float
@@ -160,7 +159,7 @@ class FrameEngine:
         if not self._helper:
             self._helper = _FrameWorker(self._namespaces, self._counters)
         self._helper.order(order)
-        return self._helper.hear_any(_READY_S)
+        return self._helper.hear_any(READY_S)
 
     def _read(self, row: int) -> int:
         return self._counters.read(row, FrameCell.FRAMES)

@@ -3,7 +3,7 @@
 import contextlib
 
 from harvok.clock import Clock
-from harvok.core.ethernet import IP_HEADER_BYTES, UDP_HEADER_BYTES, IpVersion
+from harvok.core.ethernet import IP_HEADER_BYTES, UDP_HEADER_BYTES, IpVersion, ip_version_of
 from harvok.core.trials.delay import DelayTrial
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES, PLAIN_BYTES
 from harvok.errors import NearEndError
@@ -19,7 +19,7 @@ def path_mtu_bytes(
     address: tuple[str, int], interface_mtu: int | None, source: Source, key: bytes | None, clock: Clock
 ) -> int | None:
     """The largest IP packet that a reflector got and gave back; None when it answers to none of any size."""
-    version: IpVersion = 6 if ":" in address[0] else 4
+    version = ip_version_of(address[0])
 
     def comes_back(packet_bytes: int) -> bool:
         return _comes_back(address, version, packet_bytes, source, key, clock)

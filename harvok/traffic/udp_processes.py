@@ -18,7 +18,7 @@ from harvok.core.trials.udp import (
     UdpSummary,
     UdpTrial,
 )
-from harvok.errors import FlowBrokenError
+from harvok.errors import FlowBrokenError, NearEndError
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
 from harvok.worker.parent import Worker
@@ -37,7 +37,7 @@ class UdpWatch:
         self.role: Role = role
         self._summary = UdpSummary(direction, role)
         self._trial = trial
-        self._lines: queue.SimpleQueue[_Line | None] = queue.SimpleQueue()
+        self._lines: queue.SimpleQueue[_Line | NearEndError | None] = queue.SimpleQueue()
         count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
         self._processes = [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
 
@@ -75,12 +75,15 @@ class UdpWatch:
             process.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
-        """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error."""
+        """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error,
+        and NearEndError when one failed."""
         meter = meter_maker([process.pid for process in self._processes])
         waiting: dict[int, list[_Line]] = {}
         running = len(self._processes)
         while running:
             line = self._lines.get()
+            if isinstance(line, NearEndError):
+                raise line
             if line is None:
                 running -= 1
             elif "errno" in line:
@@ -158,10 +161,13 @@ class UdpWatch:
             process.end()
 
     def _read(self, process: Worker) -> None:
-        """Passes lines on as they come, then None."""
-        for line in process.lines():
-            self._lines.put(line)
-        self._lines.put(None)
+        """Passes lines on as they come, then None; or what the worker could not do."""
+        try:
+            for line in process.lines():
+                self._lines.put(line)
+            self._lines.put(None)
+        except NearEndError as fault:
+            self._lines.put(fault)
 
 
 def _together(flows: Sequence[_Line]) -> _Line:

@@ -1,5 +1,6 @@
 """The side that starts workers, hears them, and makes sure that none is left behind."""
 
+import contextlib
 import json
 import os
 import select
@@ -76,33 +77,30 @@ class Worker:
 
     def hear_line(self, timeout_s: float) -> bytes:
         """The same, as it was written."""
+        line = self._next_line(timeout_s)
+        if line is None:
+            raise self._died()
+        return line
+
+    def lines(self) -> Iterator[dict[str, Any]]:
+        """Every line that is still to come, until the worker ends or is ended; for a thread of its own. Raises
+        NearEndError for what the worker could not do."""
+        with contextlib.suppress(OSError, ValueError):  # closed while it was ended
+            while (line := self._next_line(None)) is not None:
+                yield json.loads(line)
+
+    def _next_line(self, timeout_s: float | None) -> bytes | None:
+        """The next whole line; None when the worker has ended. Raises NearEndError for a fault, and for silence."""
         while b"\n" not in self._heard:
             if not select.select([self], [], [], timeout_s)[0]:
                 raise NearEndError("a worker process says nothing", "This host may be overloaded; try again.")
             piece = os.read(self.fileno(), 1 << 16)
             if not piece:
-                raise self._died()
+                return None
             self._heard += piece
         line, _, self._heard = self._heard.partition(b"\n")
         if line.startswith(_FAULT):
             raise NearEndError(*json.loads(line)["fault"])
-        return line
-
-    def lines(self) -> Iterator[dict[str, Any]]:
-        """Every line that is still to come, until the worker ends or is ended; for a thread of its own."""
-        try:
-            while True:
-                yield json.loads(self._next_line())
-        except (EOFError, OSError, ValueError):
-            return  # closed, or cut off in the middle of a line, while it was ended
-
-    def _next_line(self) -> bytes:
-        while b"\n" not in self._heard:
-            piece = os.read(self.fileno(), 1 << 16)
-            if not piece:
-                raise EOFError
-            self._heard += piece
-        line, _, self._heard = self._heard.partition(b"\n")
         return line
 
     def close_input(self) -> None:

@@ -1,7 +1,7 @@
 """Frames between two ports while a test runs: on a terminal a paragraph that changes, elsewhere a line per trial. Then
 RFC 2544 results and calibrations as tables over the frame sizes."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import cast
 
 from rich.console import Console
@@ -13,17 +13,17 @@ from harvok.cli.render.console import stderr
 from harvok.cli.render.rig import what_is_sent
 from harvok.cli.render.run_view import RunView, ShowRun
 from harvok.cli.render.tables import plain_table
-from harvok.cli.render.words import DASH, FORMATS
+from harvok.cli.render.words import DASH, figure_cell
 from harvok.clock import SYSTEM, Clock
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import OFFERED_TOLERANCE, FramesTest
-from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.quantities import heading_of
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult
-from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_span
+from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
 from harvok.runner.request import RigPlace, TestRequest
 
 _TABLES: dict[str, tuple[str, ...]] = {
@@ -141,7 +141,7 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     for size in record.test.sizes:
         of_size = [f for f in record.figures if f.labels["frame-size"] == size.name]
         values = {quantity: [f.value for f in of_size if f.quantity == quantity] for quantity in _CALIBRATION}
-        cells = [_cell(quantity, max(values[quantity], default=None)) for quantity in _CALIBRATION]
+        cells = [figure_cell(quantity, max(values[quantity], default=None)) for quantity in _CALIBRATION]
         table.add_row(size_text(size.name), *cells)
     console.print()
     console.print(table)
@@ -162,7 +162,7 @@ def _results(record: RunRecord, direction: str, title: str, quantities: Sequence
     heading, beside = _EXTRA[title](record, direction) if title in _EXTRA else ("", {})
     table = plain_table((f"{title}, {direction}",), [*map(heading_of, shown), *([heading] if beside else [])])
     for size in sizes:
-        cells = [_cell(quantity, values[quantity, size]) for quantity in shown]
+        cells = [figure_cell(quantity, values[quantity, size]) for quantity in shown]
         table.add_row(size_text(size), *cells, *([beside.get(size, DASH)] if beside else []))
     return table
 
@@ -194,13 +194,6 @@ def _of(figures: Sequence[Figure], quantity: str, size: str, direction: str) -> 
     if found is not None or quantity not in ("burst-mean", "buffer-time"):
         return found
     return find(figures, quantity, **{"frame-size": size})
-
-
-def _cell(quantity: str, value: float | None) -> str:
-    show: Callable[[float], str] = FORMATS[QUANTITIES[quantity].unit]
-    if value is None:
-        return DASH
-    return format_rate(value) if quantity in ("throughput-l1", "throughput-l2") else show(value)
 
 
 def _losses(losses: Sequence[Figure]) -> Table:

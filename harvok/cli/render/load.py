@@ -5,11 +5,11 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
-from harvok.cli.render.words import DASH, FORMATS, direction_words
+from harvok.cli.render.words import DASH, direction_words, figure_cell
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
-from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.quantities import heading_of
 
 _SHOWN = (
     "offered-load", "forwarding-rate", "forwarding-rate-l2", "frame-loss", "latency-min", "latency-median",
@@ -34,11 +34,7 @@ def _table(labels: dict[str, str], figures: list[Figure]) -> Table:
     title = f"{size_text(labels['frame-size'])}, {direction_words(labels['direction'])}"
     table = plain_table((title,), map(heading_of, _SHOWN))
     for load in dict.fromkeys(figure.labels["load"] for figure in figures):
-        table.add_row(load, *(_cell(quantity, find(figures, quantity, load=load)) for quantity in _SHOWN))
+        table.add_row(load, *(figure_cell(quantity, find(figures, quantity, load=load)) for quantity in _SHOWN))
     if not figures:
         table.add_row(*[DASH] * (len(_SHOWN) + 1))
     return table
-
-
-def _cell(quantity: str, value: float | None) -> str:
-    return DASH if value is None else FORMATS[QUANTITIES[quantity].unit](value)

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from rich.text import Text
 
+from harvok.core.quantities import QUANTITIES
 from harvok.core.units import FORMATS as UNIT_FORMATS
 from harvok.core.units import format_frame_rate
 
@@ -26,6 +27,11 @@ ValueT = TypeVar("ValueT")
 def maybe(value: ValueT | None, show: Callable[[ValueT], str]) -> str:
     """The value as shown, or a dash where there is none."""
     return DASH if value is None else show(value)
+
+
+def figure_cell(quantity: str, value: float | None) -> str:
+    """A value in a column whose heading names quantity and unit; a dash where there is none."""
+    return maybe(value, FORMATS[QUANTITIES[quantity].unit])
 
 
 def direction_words(direction: str) -> str:

@@ -79,11 +79,6 @@ class Kind:
         return [key for key in self.quantities if self._stands_for_a_run(key)]
 
     @property
-    def judged(self) -> list[str]:
-        """The quantities that a comparison judges without being asked."""
-        return [key for key in self.quantities if QUANTITIES[key].judged]
-
-    @property
     def axes(self) -> AxisSet:
         return self.sweeping.axes if self.sweeping else NO_AXES
 

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from harvok.core.conditions import HostConditions
 from harvok.core.ends import DirectionChoice
-from harvok.core.ethernet import IpVersion, frame_bytes_of
+from harvok.core.ethernet import frame_bytes_of, ip_version_of
 from harvok.core.fields import Duration, Rate, Share
 from harvok.core.judgement.finding import Finding
 from harvok.core.judgement.services import judge_services
@@ -115,7 +115,7 @@ def _with_setting(test: AnyUdpTest, setting: Setting) -> AnyUdpTest:
 
 def _host_notices(test: AnyUdpTest, near: HostConditions, far: HostConditions | None) -> Iterator[str]:
     """Raises UsageError for datagrams that cannot leave."""
-    version: IpVersion = 6 if near.local_address and ":" in near.local_address else 4
+    version = ip_version_of(near.local_address or "")
     for spec in test.services:
         check_frame_fits(frame_bytes_of(spec.at(1.0, version).payload_bytes, version), near)
     yield from buffer_notices(test.trial.socket_buffer_bytes, near, far)

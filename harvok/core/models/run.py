@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Final, Literal, TypeVar, Union
 from pydantic import Field, ValidationError
 
 from harvok.core.conditions import HostConditions, InterfaceFacts
-from harvok.core.ethernet import IpVersion
+from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.fields import Model
 from harvok.core.figures import Figure
 from harvok.core.judgement.finding import Finding
@@ -156,7 +156,7 @@ class RunRecord(Model):
     @property
     def ip_version(self) -> IpVersion:
         """What the traffic of stations went over; 4 on every other rig, whose tests say it themselves."""
-        return 6 if isinstance(self.rig, RigRecord) and ":" in self.rig.address else 4
+        return ip_version_of(self.rig.address) if isinstance(self.rig, RigRecord) else 4
 
     @property
     def between(self) -> str:

@@ -10,7 +10,15 @@ from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.run import AnyRigRecord
 from harvok.core.procedure import Context, Test
+from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
+
+_NOWHERE = "127.0.0.1"
+
+
+def this_host() -> HostConditions:
+    """The near end of a bench of ports: they have no route, so only the host is described."""
+    return host_conditions(_NOWHERE)
 
 
 @dataclass(frozen=True, slots=True)

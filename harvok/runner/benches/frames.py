@@ -14,18 +14,16 @@ from harvok.core.models.run import RunRecord
 from harvok.core.procedure import Context
 from harvok.core.procedures.frames import FramesTest
 from harvok.errors import UsageError
-from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
 from harvok.rigs.frame_rigs import open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.simulated import device_of, impaired
-from harvok.runner.benches.bench import Situation
+from harvok.runner.benches.bench import Situation, this_host
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
 from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.request import RigPlace, TestRequest
 
-_NOWHERE = "127.0.0.1"  # ports have no route; only the host is described
 _NOT_CALIBRATED = (
     "this tester is not calibrated on this rig for all of these frames, so its own limit may pass for the device's: "
     "run `harvok calibrate` with the same rig first"
@@ -57,7 +55,7 @@ class FramesBench:
                 kept_as=record_of(file),
                 test=_with_calibration(test, calibration),
                 context=Context(Link(rated_bps=file.rated)),
-                near=host_conditions(_NOWHERE),
+                near=this_host(),
                 notices=[*self._calibration_notices(test, calibration), *_isolation_notices(file)],
                 calibration=calibration.id if calibration else None,
                 impairment=_impairment_of(self.place),

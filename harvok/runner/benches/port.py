@@ -11,14 +11,11 @@ from harvok.core.models.run import PortRecord
 from harvok.core.procedure import Context
 from harvok.core.procedures.link import LinkTest
 from harvok.errors import NothingFoundError
-from harvok.host.facts import host_conditions
 from harvok.host.interfaces import port_state
 from harvok.logbook.store import Logbook
 from harvok.rigs.watched import WatchedRig
-from harvok.runner.benches.bench import Situation
+from harvok.runner.benches.bench import Situation, this_host
 from harvok.runner.request import TestRequest
-
-_NOWHERE = "127.0.0.1"  # a port has no route; only the host is described
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +29,7 @@ class PortBench:
     @contextmanager
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
         context = Context(Link(self.test.rated_bps))
-        yield Situation(self.rig, PortRecord(port=self.facts), self.test, context, host_conditions(_NOWHERE))
+        yield Situation(self.rig, PortRecord(port=self.facts), self.test, context, this_host())
 
 
 @contextmanager

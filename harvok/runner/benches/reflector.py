@@ -5,7 +5,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 
 from harvok.clock import Clock
-from harvok.core.ethernet import IpVersion
+from harvok.core.ethernet import ip_version_of
 from harvok.core.link import Link
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.core.models.run import RigRecord
@@ -41,7 +41,7 @@ class ReflectorBench:
 
     @contextmanager
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
-        settings, version = self.place.stations, _version_of(self.host)
+        settings, version = self.place.stations, ip_version_of(self.host)
         if self.stations:
             near, far = self.stations.read_conditions()
             link = self.stations.link()
@@ -69,10 +69,6 @@ def open_reflector(request: TestRequest, notice: Callable[[str], None], clock: C
         route = _route(place, test, address.host, stations, clock)
         rig = ReflectedRig(route.make, stations, place.load, clock)
         yield ReflectorBench(test, place, address.host, route.port, rig, stations)
-
-
-def _version_of(host: str) -> IpVersion:
-    return 6 if ":" in host else 4
 
 
 def reflector_port(place: ReflectorPlace, test: DelayTest) -> int | None:
