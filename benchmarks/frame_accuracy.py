@@ -7,12 +7,14 @@ Prints, for each load over a wire of two virtual ports, the error of the offered
 """
 
 import argparse
+from collections.abc import Sequence
 
 import psutil
 
 from harvok.core.models.rig import VirtualRig
 from harvok.core.observer import Observer
-from harvok.core.trials.frames import FrameProgress, FrameTrial, LoadStep
+from harvok.core.samples import Sample
+from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.rigs.virtual import VirtualPorts
 
 WIRE = {"version": 1, "kind": "virtual", "name": "wire", "rated": "100G", "device": "wire"}
@@ -27,13 +29,14 @@ class Memory(Observer):
     def __init__(self) -> None:
         self._next_s = 0.0
 
-    def progress(self, progress: FrameProgress) -> None:
-        if progress.at_s < self._next_s:
+    def samples(self, samples: Sequence[Sample]) -> None:
+        at_s = samples[-1].at_s
+        if at_s < self._next_s:
             return
         self._next_s += _LOOK_EVERY_S
         me = psutil.Process()
         sizes = [p.memory_info().rss / 2**20 for p in (me, *me.children(recursive=True))]
-        print(f"{progress.at_s:6.0f} s: {', '.join(f'{size:.1f}' for size in sizes)} MiB", flush=True)
+        print(f"{at_s:6.0f} s: {', '.join(f'{size:.1f}' for size in sizes)} MiB", flush=True)
 
 
 def main() -> None:

@@ -5,12 +5,11 @@ from dataclasses import dataclass
 
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link
+from harvok.core.samples import Event, Sample
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.delay import Echo
-from harvok.core.trials.frames import FrameProgress
-from harvok.core.trials.link import LinkEvent
-from harvok.core.trials.tcp import TcpInterval
-from harvok.core.trials.udp import UdpInterval
+
+START = "start"
+"""The event at the origin of a trial's time axis: from here on traffic may flow."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,20 +34,11 @@ class Observer:
     def trial_started(self, number: int, trial: Trial) -> None:
         """A trial begins; `number` counts from 1 within the run."""
 
-    def interval(self, half: TcpInterval) -> None:
-        """One half of one direction finished an interval. May come from another thread, one call at a time."""
+    def samples(self, samples: Sequence[Sample]) -> None:
+        """What one source saw, on the trial's time axis. May come from another thread, one call at a time."""
 
-    def datagrams(self, interval: UdpInterval) -> None:
-        """One service at one half of one direction finished an interval. From another thread, one call at a time."""
-
-    def echo(self, echo: Echo) -> None:
-        """A packet of a delay measurement was answered, or is given up."""
-
-    def link_event(self, event: LinkEvent) -> None:
-        """A port that is watched changed its state."""
-
-    def progress(self, progress: FrameProgress) -> None:
-        """Frames of one direction have come so far; a few times a second."""
+    def happened(self, events: Sequence[Event]) -> None:
+        """What happened, on the trial's time axis; `START` is its origin. From any thread, one call at a time."""
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """A trial ended and its result is whole."""
@@ -71,25 +61,13 @@ class Observers(Observer):
         for observer in self._observers:
             observer.trial_started(number, trial)
 
-    def interval(self, half: TcpInterval) -> None:
+    def samples(self, samples: Sequence[Sample]) -> None:
         for observer in self._observers:
-            observer.interval(half)
+            observer.samples(samples)
 
-    def datagrams(self, interval: UdpInterval) -> None:
+    def happened(self, events: Sequence[Event]) -> None:
         for observer in self._observers:
-            observer.datagrams(interval)
-
-    def echo(self, echo: Echo) -> None:
-        for observer in self._observers:
-            observer.echo(echo)
-
-    def link_event(self, event: LinkEvent) -> None:
-        for observer in self._observers:
-            observer.link_event(event)
-
-    def progress(self, progress: FrameProgress) -> None:
-        for observer in self._observers:
-            observer.progress(progress)
+            observer.happened(events)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         for observer in self._observers:

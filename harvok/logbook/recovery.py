@@ -1,43 +1,53 @@
 """Puts a run together from what its journal had when its process died."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Annotated
 
-from pydantic import TypeAdapter
+from pydantic import Field
 
+from harvok.core.fields import Model
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord, TrialRecord
-from harvok.core.trials.any import Trial
-from harvok.core.trials.delay import DelayTrialResult
-from harvok.core.trials.frames import FrameTrialResult
-from harvok.core.trials.link import LinkTrialResult
-from harvok.core.trials.tcp import TcpInterval
-from harvok.core.trials.udp import UdpInterval
-
-Entry = TcpInterval | UdpInterval | Trial | FrameTrialResult | DelayTrialResult | LinkTrialResult
-"""A trial that starts, an interval of it, or the result of one that tells no intervals."""
-
-_ENTRY: TypeAdapter[Entry] = TypeAdapter(Entry)
+from harvok.core.samples import Event, SampleColumns, in_columns, replayed
+from harvok.core.trials.any import Trial, TrialOutcome
 
 
-def encode_entry(entry: Entry) -> str:
-    """An entry as a line of the journal."""
-    return _ENTRY.dump_json(entry, exclude_none=True).decode()
+class Entry(Model):
+    """A line of the journal: a trial that starts, what was seen of it, or what it came to."""
+
+    trial: Annotated[Trial, Field(discriminator="kind")] | None = None
+    origin: datetime | None = None
+    samples: list[SampleColumns] = []
+    events: list[Event] = []
+    result: Annotated[TrialOutcome, Field(discriminator="kind")] | None = None
+
+    def encode(self) -> str:
+        return self.model_dump_json(exclude_none=True)
 
 
 def put_together(record: RunRecord, entries: Sequence[tuple[int, str]]) -> RunRecord:
-    """The record of a broken run, with every interval that the journal has; entries are (trial number, JSON)."""
-    trials: dict[int, TrialRecord] = {}
+    """The record of a broken run, with everything that the journal has; entries are (trial number, JSON)."""
+    by_trial: dict[int, list[Entry]] = {}
     for number, text in entries:
-        entry = _ENTRY.validate_json(text)
-        if isinstance(entry, (TcpInterval, UdpInterval)):
-            trials[number].intervals.append(entry)
-        elif isinstance(entry, (FrameTrialResult, DelayTrialResult, LinkTrialResult)):
-            trials[number] = TrialRecord(trial=trials[number].trial, result=entry)
-        else:
-            trials[number] = TrialRecord(trial=entry, intervals=[])
+        by_trial.setdefault(number, []).append(Entry.model_validate_json(text))
     fault = Fault(
         reference="process-died",
         message="the process that measured this run died before it ended",
         hint="Measure again; if nobody killed it, look into the system's log for the reason.",
     )
-    return record.model_copy(update={"state": "broken", "trials": list(trials.values()), "fault": fault})
+    trials = [trial for of_trial in by_trial.values() for trial in _trial(of_trial)]
+    return record.model_copy(update={"state": "broken", "trials": trials, "fault": fault})
+
+
+def _trial(entries: Sequence[Entry]) -> Iterable[TrialRecord]:
+    """One trial from its entries; nothing where its beginning was not written."""
+    for entry in entries:
+        if entry.trial:
+            yield TrialRecord(
+                trial=entry.trial,
+                origin=next((e.origin for e in entries if e.origin), None),
+                result=next((e.result for e in entries if e.result), None),
+                samples=in_columns(sample for e in entries for sample in replayed(e.samples)),
+                events=[event for e in entries for event in e.events],
+            )

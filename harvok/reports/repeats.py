@@ -10,7 +10,8 @@ from harvok.core.labels import label_text
 from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
-from harvok.core.trials.tcp import TcpTrialResult
+from harvok.core.samples import IntervalReader, replayed
+from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import format_quantity
 from harvok.reports.document import Picture, PictureKind
 
@@ -108,7 +109,7 @@ def _number(text: str) -> float | None:
 
 def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> Picture | None:
     """Goodput, round-trip time and bytes sent again over the time of each TCP run, under one another."""
-    runs = [record for record in records if any(isinstance(trial.result, TcpTrialResult) for trial in record.trials)]
+    runs = [record for record in records if any(isinstance(trial.result, TcpOutcome) for trial in record.trials)]
     if not runs:
         return None
     from matplotlib.figure import Figure as Canvas
@@ -122,7 +123,7 @@ def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> P
         axes.set_ylim(bottom=0)
         axes.set_xlim(left=0)
         axes.grid(alpha=0.3)
-    again.set_xlabel("s since the start of a direction; dashed: receive")
+    again.set_xlabel("s since the start of the trial; dashed: receive")
     left_out = f" (the first {_MAX_RUNS} of {len(runs)})" if len(runs) > _MAX_RUNS else ""
     canvas.suptitle(f"Every run over time{left_out}")
     return _picture("every run over time", canvas, kind)
@@ -130,15 +131,22 @@ def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> P
 
 def _over_time(goodput: "Axes", rtt: "Axes", again: "Axes", record: RunRecord, colour: str) -> None:
     for trial in record.trials:
-        for one in trial.result.directions if isinstance(trial.result, TcpTrialResult) else ():
+        if not isinstance(trial.result, TcpOutcome):
+            continue
+        reader = IntervalReader()
+        intervals = [half for sample in replayed(trial.samples) if (half := reader.add(sample))]
+        for one in trial.result.directions:
             style = "-" if one.direction == "send" else "--"
-            heard, sent = one.receiver_intervals, one.sender_intervals
-            rates = [interval.goodput_bps / 1e6 for interval in heard]
-            goodput.plot([interval.end_s for interval in heard], rates, style, marker=".", color=colour)
-            ends = [interval.end_s for interval in sent if interval.tcp]
-            delays = [_mean([info.rtt_us for info in interval.tcp if info.rtt_us]) for interval in sent if interval.tcp]
-            rtt.plot(ends, delays, style, marker=".", color=colour)
-            resent = [sum(info.retransmitted_bytes or 0 for info in i.tcp) / 1e3 for i in sent if i.tcp]
+            of_this = [half for half in intervals if half.direction == one.direction]
+            heard = [half for half in of_this if half.role == "receiver"]
+            sent = [half for half in of_this if half.role == "sender" and half.of("rtt-us")]
+            rates = [sum(half.of("flow-bytes")) * 8 / (half.end_s - half.start_s) / 1e6 for half in heard]
+            goodput.plot([half.end_s for half in heard], rates, style, marker=".", color=colour)
+            ends = [half.end_s for half in sent]
+            rtt.plot(
+                ends, [_mean([us for us in half.of("rtt-us") if us]) for half in sent], style, marker=".", color=colour
+            )
+            resent = [sum(half.of("retransmitted-bytes")) / 1e3 for half in sent]
             again.plot(ends, resent, style, marker=".", color=colour)
 
 

@@ -9,16 +9,17 @@ from typing import Any
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Direction
 from harvok.core.models.rig import DeviceKind, Side
-from harvok.core.observer import Observer
+from harvok.core.observer import START, Observer
+from harvok.core.samples import Event
 from harvok.core.trials.frames import (
     DelaySummary,
     FrameDirectionResult,
-    FrameProgress,
     FrameTrial,
     FrameTrialResult,
     LoadStep,
     StepResult,
     TesterHealth,
+    progress_samples,
 )
 from harvok.core.wire.frame import FrameIp, build, min_frame_bytes
 from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
@@ -112,13 +113,15 @@ class FramePorts:
         pairs = [self._orders(trial, direction, number) for number, direction in enumerate(trial.directions)]
         self._learn(trial)
         began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
+        observer.happened([Event(0.0, START)])
 
         def told(number: int, sent: int, received: int, delay_ns: int) -> None:
             nonlocal to_reset
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
-            observer.progress(FrameProgress(trial.directions[number], at_s, sent, received, delay_s))
+            observer.samples(progress_samples(trial.directions[number], at_s, sent, received, delay_s))
             if to_reset is not None and at_s >= to_reset:
                 to_reset = None
+                observer.happened([Event(at_s, "device-reset")])
                 self.reset_device(observer)
 
         with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):

@@ -1,16 +1,18 @@
 """A path to a reflector, which answers what it is sent; beside it, where wanted, a pair of stations that fill it."""
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from types import TracebackType
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Direction
-from harvok.core.observer import Observer
-from harvok.core.trials.delay import DelayTrial, DelayTrialResult
-from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
-from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
+from harvok.core.observer import START, Observer
+from harvok.core.samples import INTERVAL_INDEX, Event, Sample
+from harvok.core.time_axis import TimeAxis
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
+from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
+from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.services import ServiceSpec
 from harvok.errors import HarvokError, StationLostError, UsageError
@@ -48,19 +50,27 @@ class ReflectedRig:
 
     def run(self, trial: DelayTrial, observer: Observer) -> DelayTrialResult:
         """Runs one trial, under its load if it names one. Raises whatever keeps the load from flowing."""
+        axis = TimeAxis(self._clock.wall_ns())
+        observer.happened([Event(0.0, START)])
         if not trial.load:
-            return self._measure(trial, observer)
+            return self._measure(trial, observer, axis)
         if self._stations is None:
             raise UsageError("a load needs a station at the far end", "Give the station's address and token.")
-        with _Load(self._stations, self._load_trial(trial)) as load:
+        one_at_a_time = _Serial(observer)
+        with _Load(self._stations, self._load_trial(trial), axis, one_at_a_time) as load:
             load.wait_flowing()
-            result = self._measure(trial, observer)
+            result = self._measure(trial, one_at_a_time, axis)
             return replace(result, load_bps=load.finish())
 
-    def _measure(self, trial: DelayTrial, observer: Observer) -> DelayTrialResult:
+    def _measure(self, trial: DelayTrial, observer: Observer, axis: TimeAxis) -> DelayTrialResult:
         prober = self._prober()
+        session = DelaySession(prober, self._clock)
+
+        def pass_on(echo: Echo) -> None:
+            observer.samples(list(echo.samples(axis.at_s("near", session.began_ns))))
+
         try:
-            return DelaySession(prober, self._clock).run(trial, observer.echo)
+            return session.run(trial, pass_on)
         finally:
             prober.sock.close()
 
@@ -77,13 +87,24 @@ class ReflectedRig:
         return UdpTrial((service,), (direction,), duration_s, interval_s=_INTERVAL_S)
 
 
-class _Load(Observer):
-    """A trial between the stations that runs in the background."""
+class _Serial(Observer):
+    """Lets the load and the probe tell one observer, one call at a time."""
 
-    def __init__(self, stations: StationsRig, trial: FlowTrial) -> None:
-        self._stations, self._trial = stations, trial
+    def __init__(self, observer: Observer) -> None:
+        self._observer, self._lock = observer, threading.Lock()
+
+    def samples(self, samples: Sequence[Sample]) -> None:
+        with self._lock:
+            self._observer.samples(samples)
+
+
+class _Load(Observer):
+    """A trial between the stations that runs in the background, on the time axis of the trial that it loads."""
+
+    def __init__(self, stations: StationsRig, trial: FlowTrial, axis: TimeAxis, observer: Observer) -> None:
+        self._stations, self._trial, self._axis, self._observer = stations, trial, axis, observer
+        self._intervals = 0
         self._flowing = threading.Event()
-        self._since_s = 0.0
         self._fault: BaseException | None = None
         self._result: TcpTrialResult | UdpTrialResult | None = None
         self._thread = threading.Thread(target=self._run, daemon=True)
@@ -115,17 +136,18 @@ class _Load(Observer):
         heard = self._result.directions[0].receiver
         return sum(heard.flow_bytes) * 8 / heard.elapsed_s if heard and heard.elapsed_s else 0.0
 
-    def interval(self, half: TcpInterval) -> None:
-        if half.role == "receiver" and half.end_s >= _LEAD_S - _INTERVAL_S / 10:
-            self._flowing.set()
-
-    def datagrams(self, interval: UdpInterval) -> None:
-        if interval.role == "receiver" and interval.end_s >= _LEAD_S - _INTERVAL_S / 10:
-            self._flowing.set()
+    def samples(self, samples: Sequence[Sample]) -> None:
+        """Passes them on; the load flows when its receiver has told of intervals for long enough."""
+        self._observer.samples(samples)
+        last = samples[-1]
+        if last.quantity == INTERVAL_INDEX and last.labels["role"] == "receiver":
+            self._intervals += 1
+            if self._intervals * _INTERVAL_S >= _LEAD_S:
+                self._flowing.set()
 
     def _run(self) -> None:
         try:
-            self._result = self._stations.run(self._trial, self)
+            self._result = self._stations.run(self._trial, self, self._axis.origin_ns)
         except HarvokError as fault:
             self._fault = fault
         self._flowing.set()

@@ -9,13 +9,16 @@ from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
+from harvok.core.ends import End, role_at
 from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
-from harvok.core.observer import Observer
+from harvok.core.observer import START, Observer
+from harvok.core.samples import Event, Sample
+from harvok.core.time_axis import ClockOffset, TimeAxis, closer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
-from harvok.core.trials.udp import ClockOffset, UdpDirectionResult, UdpInterval, UdpSummary, UdpTrial, UdpTrialResult
+from harvok.core.trials.udp import UdpDirectionResult, UdpSummary, UdpTrial, UdpTrialResult
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
@@ -31,7 +34,6 @@ _DRAIN_S = 10.0  # how much longer than asked the two halves may take before som
 _TELL_WHY_S = 2.0
 _CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
 
-IntervalT = TypeVar("IntervalT", TcpInterval, UdpInterval)
 SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary)
 
 
@@ -113,16 +115,19 @@ class StationsRig:
         """What is known of the link: rated speed, and both ends' ports."""
         return Link(self._settings.rated_bps, _port(self.near), _port(self.far))
 
-    def run(self, trial: FlowTrial, observer: Observer) -> Any:
+    def run(self, trial: FlowTrial, observer: Observer, origin_ns: int | None = None) -> Any:
         """Runs one trial, and answers with the result of its kind. Raises StationLostError, DataBlockedError,
-        FlowBrokenError and their like."""
-        if trial.kind == "tcp":
-            collected = _Collector(observer)
-            return tcp_result(trial, collected, self._flow(trial, collected))
+        FlowBrokenError and their like.
+
+        `origin_ns` is the origin of the time axis where this trial is part of another; None begins an axis of its own.
+        """
         before = self.clock_offset()
-        collected = _Collector(observer)
+        collected = _Collector(trial, observer, before, origin_ns)
         summaries = self._flow(trial, collected)
-        return udp_result(trial, collected, summaries, closer(before, self.clock_offset()))
+        clock = closer(before, self.clock_offset() if before else None)
+        if trial.kind == "tcp":
+            return tcp_result(trial, collected.intervals, summaries, clock)
+        return udp_result(trial, summaries, clock)
 
     def clock_offset(self) -> ClockOffset | None:
         """How far the far end's clock is ahead, by its reflector; exactly nothing where both ends are one machine."""
@@ -161,6 +166,7 @@ class StationsRig:
 
     def _run_ends(self, trial: FlowTrial, near: TrialEnd, collected: "_Collector") -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
+        collected.begin(self._clock.wall_ns())
         near.begin("receiver", Meter, collected.add)
         self._client.start()
         near.begin("sender", Meter, collected.add)
@@ -223,52 +229,69 @@ class _FarProgress:
 
 
 class _Collector:
-    """Gathers the intervals of both ends, and passes each on at once."""
+    """Puts what both ends tell on the trial's time axis, and passes it on at once."""
 
-    def __init__(self, observer: Observer) -> None:
-        self._observer = observer
+    def __init__(
+        self, trial: FlowTrial, observer: Observer, clock: ClockOffset | None, origin_ns: int | None = None
+    ) -> None:
+        self._trial, self._observer, self._clock = trial, observer, clock
+        self._axis = TimeAxis(origin_ns or 0, clock)
         self._lock = threading.Lock()
-        self.intervals: list[AnyInterval] = []
+        self.intervals: list[TcpInterval] = []
+        """Those of TCP, whose analysis needs them whole."""
+
+    def begin(self, now_ns: int) -> None:
+        """Traffic may flow from now on; the axis begins here, unless it has begun before."""
+        if not self._axis.origin_ns:
+            self._axis = TimeAxis(now_ns, self._clock)
+            self._observer.happened([Event(0.0, START)])
+        if self._clock:
+            at_s = self._axis.at_s("near", now_ns)
+            values = {"clock-ahead-s": self._clock.offset_s, "clock-error-s": self._clock.error_s}
+            self._observer.samples([Sample(at_s, "far", quantity, value) for quantity, value in values.items()])
 
     def add(self, interval: AnyInterval) -> None:
         with self._lock:
-            self.intervals.append(interval)
-            if isinstance(interval, UdpInterval):
-                self._observer.datagrams(interval)
+            source: End = "near" if role_at("near", interval.direction) == interval.role else "far"
+            began_s = self._axis.at_s(source, interval.began_ns)
+            if isinstance(interval, TcpInterval):
+                self.intervals.append(interval)
+                self._observer.samples(list(interval.samples(source, began_s)))
             else:
-                self._observer.interval(interval)
-
-    def of(self, kind: type[IntervalT], direction: str, role: str) -> list[IntervalT]:
-        """The intervals of one half of one direction."""
-        return [i for i in self.intervals if isinstance(i, kind) and (i.direction, i.role) == (direction, role)]
+                assert isinstance(self._trial, UdpTrial)
+                service = self._trial.services[interval.service].name
+                self._observer.samples(list(interval.samples(source, began_s, service)))
 
 
-def tcp_result(trial: TcpTrial, told: _Collector, summaries: Sequence[AnySummary]) -> TcpTrialResult:
+def tcp_result(
+    trial: TcpTrial, intervals: Sequence[TcpInterval], summaries: Sequence[AnySummary], clock: ClockOffset | None
+) -> TcpTrialResult:
     """The halves of a TCP trial put together."""
+
+    def of(direction: str, role: str) -> list[TcpInterval]:
+        return [interval for interval in intervals if (interval.direction, interval.role) == (direction, role)]
+
     return TcpTrialResult(
         directions=[
             DirectionResult(
                 direction=direction,
-                sender_intervals=told.of(TcpInterval, direction, "sender"),
-                receiver_intervals=told.of(TcpInterval, direction, "receiver"),
+                sender_intervals=of(direction, "sender"),
+                receiver_intervals=of(direction, "receiver"),
                 sender=_one(TcpSummary, summaries, direction, "sender"),
                 receiver=_one(TcpSummary, summaries, direction, "receiver"),
             )
             for direction in trial.directions
-        ]
+        ],
+        clock=clock,
     )
 
 
-def udp_result(
-    trial: UdpTrial, told: _Collector, summaries: Sequence[AnySummary], clock: ClockOffset | None
-) -> UdpTrialResult:
+def udp_result(trial: UdpTrial, summaries: Sequence[AnySummary], clock: ClockOffset | None) -> UdpTrialResult:
     """The halves of a UDP trial put together."""
     return UdpTrialResult(
         directions=[
             UdpDirectionResult(
                 direction=direction,
-                sender_intervals=told.of(UdpInterval, direction, "sender"),
-                receiver_intervals=told.of(UdpInterval, direction, "receiver"),
                 sender=_one(UdpSummary, summaries, direction, "sender") or UdpSummary(direction, "sender"),
                 receiver=_one(UdpSummary, summaries, direction, "receiver") or UdpSummary(direction, "receiver"),
             )
@@ -280,14 +303,6 @@ def udp_result(
 
 def _one(kind: type[SummaryT], summaries: Sequence[AnySummary], direction: str, role: str) -> SummaryT | None:
     return next((s for s in summaries if isinstance(s, kind) and (s.direction, s.role) == (direction, role)), None)
-
-
-def closer(one: ClockOffset | None, other: ClockOffset | None) -> ClockOffset | None:
-    """The offset in the middle of a trial, from those before and after it: their drift widens the bound."""
-    if one is None or other is None:
-        return one or other
-    drift_s = abs(other.offset_s - one.offset_s)
-    return ClockOffset((one.offset_s + other.offset_s) / 2, max(one.error_s, other.error_s) + drift_s / 2)
 
 
 def _port(conditions: HostConditions | None) -> PortSpeed | None:

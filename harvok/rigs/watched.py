@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.observer import Observer
-from harvok.core.trials.link import LinkEvent, LinkState, LinkTrial, LinkTrialResult
+from harvok.core.samples import Event
+from harvok.core.trials.link import LinkState, LinkTrial, LinkTrialResult, link_event
 from harvok.errors import NothingFoundError
 from harvok.host.interfaces import link_ups_counted, port_state
 
@@ -46,20 +47,20 @@ class WatchedRig:
 
     def run(self, trial: LinkTrial, observer: Observer) -> LinkTrialResult:
         """Watches until the trial is over. Raises NothingFoundError when there is no such port to begin with."""
-        events: list[LinkEvent] = []
+        events: list[Event] = []
         with contextlib.suppress(KeyboardInterrupt):
             for event in self._events(trial):
                 events.append(event)
-                observer.link_event(event)
+                observer.happened([event])
         return LinkTrialResult(events)
 
-    def _events(self, trial: LinkTrial) -> Iterator[LinkEvent]:
+    def _events(self, trial: LinkTrial) -> Iterator[Event]:
         """The state at the start, and every change."""
         began_ns, seen = self._clock.now_ns(), self._read_state(trial.port)
         if seen.state == "gone":
             raise NothingFoundError(f"this host has no port {trial.port}", "`harvok ports` lists them.")
         ups = int(seen.state == "up")
-        yield self._settled(trial.port, began_ns, seen, 0) if ups else LinkEvent(0.0, seen.state)
+        yield self._settled(trial.port, began_ns, seen, 0) if ups else link_event(0.0, seen.state, trial.port)
         while not self._over(trial, began_ns, ups):
             self._clock.sleep(_LOOK_EVERY_S)
             now = self._read_state(trial.port)
@@ -69,12 +70,12 @@ class WatchedRig:
                 yield self._event(trial.port, began_ns, now, missed)
             seen = now
 
-    def _event(self, port: str, began_ns: int, now: PortSample, missed: int) -> LinkEvent:
+    def _event(self, port: str, began_ns: int, now: PortSample, missed: int) -> Event:
         if now.state == "up":
             return self._settled(port, began_ns, now, missed)
-        return LinkEvent((self._clock.now_ns() - began_ns) / 1e9, now.state, missed=missed)
+        return link_event((self._clock.now_ns() - began_ns) / 1e9, now.state, port, missed=missed)
 
-    def _settled(self, port: str, began_ns: int, seen: PortSample, missed: int) -> LinkEvent:
+    def _settled(self, port: str, began_ns: int, seen: PortSample, missed: int) -> Event:
         """A link-up with its speed, which some drivers tell a little later."""
         at_s = (self._clock.now_ns() - began_ns) / 1e9
         for _ in range(round(_SPEED_COMES_S / _LOOK_EVERY_S)):
@@ -82,7 +83,7 @@ class WatchedRig:
                 break
             self._clock.sleep(_LOOK_EVERY_S)
             seen = self._read_state(port)
-        return LinkEvent(at_s, "up", seen.speed_bps, seen.duplex, missed)
+        return link_event(at_s, "up", port, seen.speed_bps, seen.duplex, missed)
 
     def _over(self, trial: LinkTrial, began_ns: int, ups: int) -> bool:
         if trial.link_ups is not None and ups >= trial.link_ups:

@@ -3,59 +3,93 @@
 import contextlib
 import queue
 import threading
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
 
+from harvok.clock import Clock
 from harvok.core.models.run import TrialRecord
-from harvok.core.observer import Observer
-from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.delay import DelayTrialResult
-from harvok.core.trials.frames import FrameTrialResult
-from harvok.core.trials.link import LinkTrialResult
-from harvok.core.trials.tcp import TcpInterval
-from harvok.core.trials.udp import UdpInterval
+from harvok.core.observer import START, Observer
+from harvok.core.samples import Event, Sample, SampleTable, in_columns
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult, outcome_of
 from harvok.errors import LogbookError
-from harvok.logbook.recovery import Entry, encode_entry
+from harvok.logbook.recovery import Entry
 from harvok.logbook.store import Logbook
 
 _CLOSE_BEHIND_S = 0.1
 """The two halves of an interval come together: waiting this long saves the disk every second transaction."""
 
 
-class Journal(Observer):
-    """Observes one run; `trials` is what has been seen so far, whether or not the logbook could be written."""
+@dataclass(slots=True)
+class _Growing:
+    """A trial, and what has been seen of it so far."""
 
-    def __init__(self, logbook: Logbook, run: str) -> None:
-        self.trials: list[TrialRecord] = []
+    trial: Trial
+    origin: datetime | None = None
+    outcome: TrialOutcome | None = None
+    table: SampleTable = field(default_factory=SampleTable)
+    events: list[Event] = field(default_factory=list)
+
+    @property
+    def record(self) -> TrialRecord:
+        return TrialRecord(
+            trial=self.trial,
+            origin=self.origin,
+            result=self.outcome,
+            samples=self.table.columns,
+            events=self.events,
+        )
+
+
+class Journal(Observer):
+    """Observes one run, whether or not the logbook can be written."""
+
+    def __init__(self, logbook: Logbook, run: str, clock: Clock) -> None:
         self.fault: LogbookError | None = None
-        self._logbook = logbook
-        self._run = run
+        self._logbook, self._run, self._clock = logbook, run, clock
+        self._trials: list[_Growing] = []
         self._entries: queue.SimpleQueue[tuple[int, Entry] | None] = queue.SimpleQueue()
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
         self._thread.start()
 
+    @property
+    def trials(self) -> list[TrialRecord]:
+        """Every trial that began, with what has been seen of it."""
+        return [trial.record for trial in self._trials]
+
+    @property
+    def events(self) -> list[Event]:
+        """The events of all trials, in order."""
+        return [event for trial in self._trials for event in trial.events]
+
     def trial_started(self, number: int, trial: Trial) -> None:
-        self.trials.append(TrialRecord(trial=trial, intervals=[]))
-        self._entries.put((number, trial))
+        self._trials.append(_Growing(trial))
+        self._tell(Entry(trial=trial))
 
-    def interval(self, half: TcpInterval) -> None:
-        self.trials[-1].intervals.append(half)
-        self._entries.put((len(self.trials), half))
+    def samples(self, samples: Sequence[Sample]) -> None:
+        self._trials[-1].table.add(samples)
+        self._tell(Entry(samples=in_columns(samples)))
 
-    def datagrams(self, interval: UdpInterval) -> None:
-        self.trials[-1].intervals.append(interval)
-        self._entries.put((len(self.trials), interval))
+    def happened(self, events: Sequence[Event]) -> None:
+        origin = self._clock.utc() if any(event.name == START for event in events) else None
+        growing = self._trials[-1]
+        growing.origin = growing.origin or origin
+        growing.events.extend(events)
+        self._tell(Entry(origin=origin, events=list(events)))
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
-        """The result holds the intervals, so that they need not be kept twice."""
-        self.trials[number - 1] = TrialRecord(trial=self.trials[number - 1].trial, result=result)
-        if isinstance(result, (FrameTrialResult, DelayTrialResult, LinkTrialResult)):
-            self._entries.put((number, result))
+        self._trials[-1].outcome = outcome_of(result)
+        self._tell(Entry(result=self._trials[-1].outcome))
 
     def close(self) -> None:
         """Waits until everything is written."""
         self._closing.set()
         self._entries.put(None)
         self._thread.join()
+
+    def _tell(self, entry: Entry) -> None:
+        self._entries.put((len(self._trials), entry))
 
     def _write(self) -> None:
         """Writes what has come, in one transaction with what comes close behind it."""
@@ -67,9 +101,9 @@ class Journal(Observer):
                 while True:
                     entries.append(self._entries.get_nowait())
             open_ended = None not in entries
-            told = [(trial, encode_entry(what)) for trial, what in filter(None, entries)]
+            lines = [(trial, entry.encode()) for trial, entry in filter(None, entries)]
             try:
-                if told and not self.fault:
-                    self._logbook.add_to_journal(self._run, told)
+                if lines and not self.fault:
+                    self._logbook.add_to_journal(self._run, lines)
             except LogbookError as fault:
                 self.fault = fault  # the test goes on; its record is saved elsewhere at the end

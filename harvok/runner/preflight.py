@@ -23,9 +23,10 @@ from harvok.core.models.preflight import (
 )
 from harvok.core.models.run import RigRecord
 from harvok.core.procedures.delay import delays_s
+from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.delay import DelayTrial
 from harvok.core.trials.tcp import TcpTrial
-from harvok.core.trials.udp import ClockOffset, UdpService, UdpTrial
+from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import BusyError, HarvokError, LogbookError, UnknownNameError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings

@@ -9,9 +9,10 @@ from typing import Any
 from harvok.clock import Clock
 from harvok.core.judgement.finding import Finding
 from harvok.core.models.control import Fault
-from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, Observers
 from harvok.core.procedure import Findings
+from harvok.core.samples import Event
 from harvok.errors import BrokenOffError, HarvokError, LogbookError, TesterLimitError
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
@@ -22,7 +23,7 @@ _ID_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
 OnRecord = Callable[[RunRecord], None]
 Work = Callable[[Observer, Findings], None]
 """Drives a run: tells an observer, and fills in what it finds."""
-Judge = Callable[[Findings, list[TrialRecord]], list[Finding]]
+Judge = Callable[[Findings, list[Event]], list[Finding]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +43,7 @@ class RunRecorder:
         for notice in record.notices:
             self.observer.notice(notice)
         self.logbook.begin(record)
-        journal, findings = Journal(self.logbook, record.id), Findings(notices=list(record.notices))
+        journal, findings = Journal(self.logbook, record.id, self.clock), Findings(notices=list(record.notices))
         try:
             work(Observers([journal, self.observer]), findings)
         except (HarvokError, KeyboardInterrupt) as broken:
@@ -51,7 +52,7 @@ class RunRecorder:
             reason = Fault(reference=fault.reference, message=fault.message, hint=fault.hint)
             self._keep(record, journal, findings, {"state": state, "fault": reason})
             raise fault from broken
-        self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.trials)})
+        self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.events)})
 
     def _keep(self, record: RunRecord, journal: Journal, findings: Findings, more: dict[str, Any]) -> None:
         """Puts the final record into the logbook, or into a file when the logbook does not take it."""

@@ -9,9 +9,10 @@ from harvok.core.drive import drive
 from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.kind import Kind, RigNeed
 from harvok.core.kinds.table import kind_of
-from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedure import Findings
+from harvok.core.samples import Event
 from harvok.logbook.store import Logbook
 from harvok.runner.benches.bench import Bench, Situation
 from harvok.runner.benches.frames import open_frames
@@ -67,8 +68,8 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
     def work(observer: Observer, findings: Findings) -> None:
         drive(kind.procedure(situation.test, situation.context, findings), situation.rig, observer)
 
-    def judge(findings: Findings, trials: list[TrialRecord]) -> list[Finding]:
-        return kind.judge(situation.test, findings, [trial.result for trial in trials if trial.result])
+    def judge(findings: Findings, events: list[Event]) -> list[Finding]:
+        return kind.judge(situation.test, findings, events)
 
     recorder.measure(record, work, judge)
 

@@ -1,15 +1,15 @@
 """A path of exactly known properties, on which UDP trials run without a network or a clock."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from harvok.core.ends import Direction
+from harvok.core.ends import Direction, role_at
 from harvok.core.measures.datagrams import FlowAccount
 from harvok.core.observer import Observer
+from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.udp import (
-    ClockOffset,
     UdpDirectionResult,
     UdpFlowReceived,
     UdpFlowSent,
@@ -46,15 +46,11 @@ class SimulatedPath:
     def run(self, trial: UdpTrial, observer: Observer) -> UdpTrialResult:
         """Runs one trial in no time."""
         self.trials.append(trial)
-        directions = [self._direction(trial, direction) for direction in trial.directions]
-        for result in directions:
-            for interval in (*result.sender_intervals, *result.receiver_intervals):
-                observer.datagrams(interval)
+        directions = [self._direction(trial, direction, observer) for direction in trial.directions]
         return UdpTrialResult(directions, ClockOffset(self.clock_ahead_s, self.clock_error_s))
 
-    def _direction(self, trial: UdpTrial, direction: Direction) -> UdpDirectionResult:
+    def _direction(self, trial: UdpTrial, direction: Direction, observer: Observer) -> UdpDirectionResult:
         sender, receiver = UdpSummary(direction, "sender"), UdpSummary(direction, "receiver")
-        sent_intervals, received_intervals = [], []
         ahead_s = self.clock_ahead_s if direction == "send" else -self.clock_ahead_s
         for flow, number in enumerate(trial.flow_services):
             service = trial.services[number]
@@ -62,26 +58,10 @@ class SimulatedPath:
             sent, account = self._flow(service, ends_s - begins_s, ahead_s)
             sender.sent.append(UdpFlowSent(flow, sent, ends_s - begins_s, "plain", 1))
             receiver.received.append(_received(flow, account, self.socket_drops))
-            span = (0, number, begins_s, ends_s)
-            sent_intervals.append(
-                UdpInterval(direction, "sender", *span, datagrams=sent, payload_bytes=sent * service.payload_bytes)
-            )
-            told = account.interval()
-            received_intervals.append(
-                UdpInterval(
-                    direction,
-                    "receiver",
-                    *span,
-                    datagrams=told.datagrams,
-                    payload_bytes=told.datagrams * service.payload_bytes,
-                    missing=told.missing,
-                    duplicates=told.duplicates,
-                    reordered=told.reordered,
-                    longest_run=told.longest_run,
-                    jitter_s=told.jitter_s,
-                )
-            )
-        return UdpDirectionResult(direction, sent_intervals, received_intervals, sender, receiver)
+            for half in _intervals(direction, number, service, (begins_s, ends_s), sent, account):
+                source = "near" if role_at("near", direction) == half.role else "far"
+                observer.samples(list(half.samples(source, 0.0, service.name)))
+        return UdpDirectionResult(direction, sender, receiver)
 
     def _flow(self, service: UdpService, duration_s: float, ahead_s: float) -> tuple[int, FlowAccount]:
         """How many were sent, and the account of those that arrived, in the order of their arrival."""
@@ -105,6 +85,27 @@ class SimulatedPath:
             arrived = _START_NS + np.round((np.array(times) + ahead_s) * 1e9).astype(np.int64)
             account.add(order, stamps, arrived)
         return sent, account
+
+
+def _intervals(
+    direction: Direction, number: int, service: UdpService, span_s: tuple[float, float], sent: int, account: FlowAccount
+) -> Iterator[UdpInterval]:
+    """One interval for the whole span, as either end tells it."""
+    span, size = (0, number, *span_s), service.payload_bytes
+    yield UdpInterval(direction, "sender", *span, datagrams=sent, payload_bytes=sent * size)
+    seen = account.interval()
+    yield UdpInterval(
+        direction,
+        "receiver",
+        *span,
+        datagrams=seen.datagrams,
+        payload_bytes=seen.datagrams * size,
+        missing=seen.missing,
+        duplicates=seen.duplicates,
+        reordered=seen.reordered,
+        longest_run=seen.longest_run,
+        jitter_s=seen.jitter_s,
+    )
 
 
 def _received(flow: int, account: FlowAccount, socket_drops: int) -> UdpFlowReceived:

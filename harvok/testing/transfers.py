@@ -1,10 +1,11 @@
 """Made-up TCP transfers with known properties, for testing what reads them."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from harvok.core.ends import CpuUse, Direction, Role
-from harvok.core.observer import Observer
+from harvok.core.ends import CpuUse, Direction, Role, role_at
+from harvok.core.observer import START, Observer
+from harvok.core.samples import Event, Sample
 from harvok.core.trials.tcp import (
     Connection,
     DirectionResult,
@@ -101,7 +102,15 @@ class ScriptedRig:
     def run(self, trial: TcpTrial, observer: Observer) -> TcpTrialResult:
         self.trials.append(trial)
         result = self._answer(trial)
-        for direction in result.directions:
-            for half in (*direction.sender_intervals, *direction.receiver_intervals):
-                observer.interval(half)
+        observer.happened([Event(0.0, START)])
+        for samples in samples_of(result.directions):
+            observer.samples(samples)
         return result
+
+
+def samples_of(directions: Iterable[DirectionResult]) -> Iterator[list[Sample]]:
+    """What a rig tells of transfers: a list for each interval of each half."""
+    for direction in directions:
+        near = role_at("near", direction.direction)
+        for half in (*direction.sender_intervals, *direction.receiver_intervals):
+            yield list(half.samples("near" if half.role == near else "far", 0.0))

@@ -168,6 +168,8 @@ class DelaySession:
     def __init__(self, prober: Prober, clock: Clock) -> None:
         self._prober, self._clock = prober, clock
         self._stopping = False
+        self.began_ns = 0
+        """When the first packet was sent, by the wall clock."""
 
     def run(self, trial: DelayTrial, on_echo: OnEcho = lambda _: None) -> DelayTrialResult:
         """Runs a trial; `on_echo` hears of each answer, and at the end of each packet that had none."""
@@ -195,6 +197,7 @@ class DelaySession:
 
     def _ask(self, asked: _ProbeState, number: int) -> None:
         asked.sent_ns.append(self._clock.wall_ns())
+        self.began_ns = self.began_ns or asked.sent_ns[0]
         try:
             self._prober.sock.send(self._prober.request(number, asked.sent_ns[-1]))
         except OSError as error:

@@ -63,6 +63,7 @@ class FlowWatch:
         if not self._await_origin():
             return
         meter = meter_maker(self._workers.pids)
+        began_ns = self._clock.wall_ns() - (self._clock.now_ns() - self._origin_ns)
         ticks: list[tuple[float, int]] = []
         start_s, index, per_interval = 0.0, 0, max(round(self._trial.interval_s / self._trial.tick_s), 1)
         before = [0] * len(self._sockets)
@@ -74,7 +75,9 @@ class FlowWatch:
                 moved = [b - a for a, b in zip(before, now, strict=True)]
                 cpu, tcp = meter.since_last(), self._tcp_infos()
                 on_interval(
-                    TcpInterval(self.direction, self.role, index, start_s, self._elapsed_s, ticks, moved, tcp, cpu)
+                    TcpInterval(
+                        self.direction, self.role, index, start_s, self._elapsed_s, ticks, moved, tcp, cpu, began_ns
+                    )
                 )
                 ticks, start_s, before, index = [], self._elapsed_s, now, index + 1
             if over:

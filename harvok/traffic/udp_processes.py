@@ -127,6 +127,7 @@ class UdpWatch:
                     datagrams=datagrams,
                     payload_bytes=datagrams * service.payload_bytes,
                     cpu=use,
+                    began_ns=min(line["began_ns"] for line in lines),
                     **(_together(told) if self.role == "receiver" else {}),
                 )
             )

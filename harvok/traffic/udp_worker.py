@@ -130,6 +130,7 @@ class _SentReport:
 
     def __init__(self, orders: UdpOrders, senders: Sequence[Any], origin_ns: int) -> None:
         self._orders, self._senders, self._origin_ns = orders, senders, origin_ns
+        self._began_ns = _by_wall_clock(origin_ns)
         self._interval_ns = int(orders.interval_s * 1e9)
         self._since_ns = origin_ns
         self._before = [0] * len(senders)
@@ -149,7 +150,8 @@ class _SentReport:
             for flow, after, before in zip(self._orders.flows, now, self._before, strict=True)
         ]
         start_s, end_s = (self._since_ns - self._origin_ns) / 1e9, (now_ns - self._origin_ns) / 1e9
-        say({"interval": self._index, "start_s": start_s, "end_s": end_s, "sent": flows})
+        line = {"interval": self._index, "began_ns": self._began_ns, "start_s": start_s, "end_s": end_s}
+        say(line | {"sent": flows})
         self._before, self._since_ns, self._index = now, now_ns, self._index + 1
         self.due_ns = self._origin_ns + (self._index + 1) * self._interval_ns
 
@@ -225,7 +227,9 @@ class _Receiver:
             [flow.service, asdict(account.interval())]
             for flow, account in zip(self._orders.flows, self._accounts, strict=True)
         ]
-        say({"interval": self._index, "start_s": self._since_s, "end_s": end_s, "received": flows})
+        began_ns = _by_wall_clock(self._origin_ns)
+        line = {"interval": self._index, "began_ns": began_ns, "start_s": self._since_s, "end_s": end_s}
+        say(line | {"received": flows})
         self._index, self._since_s = self._index + 1, end_s
 
     def told(self) -> list[dict[str, Any]]:
@@ -253,6 +257,11 @@ class _Receiver:
                 }
             )
         return told
+
+
+def _by_wall_clock(moment_ns: int) -> int:
+    """A moment of the monotonic clock, by the wall clock."""
+    return SYSTEM.wall_ns() - (SYSTEM.now_ns() - moment_ns)
 
 
 def _await_go() -> None:

@@ -22,7 +22,14 @@ from harvok.core.procedure import Test
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.rfc2544 import FrameTest
-from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import (
+    RECEIVED_FRAMES,
+    SENT_FRAMES,
+    FrameTrial,
+    FrameTrialResult,
+    LoadStep,
+    progress_samples,
+)
 from harvok.reports.rig_drawing import drawing
 from harvok.rigs.device import Device
 from harvok.rigs.frame_rigs import record_of
@@ -102,7 +109,7 @@ class WhileItRuns(unittest.TestCase):
         )
         view.run_started(RunOutline("20261123-080000-dome", 1, 2, "dome", "dome-sw-a", Link(1e9), 4))
         view.trial_started(1, self.TRIAL)
-        view.progress(FrameProgress("send", 1.0, 1000, 990, 5e-6))
+        view.samples(progress_samples("send", 1.0, 1000, 990, 5e-6))
         view.trial_finished(1, self.result())
         return view, out
 
@@ -143,7 +150,7 @@ class WhileItRuns(unittest.TestCase):
 
     def test_words(self) -> None:
         self.assertIn("mix frames", trial_words(replace(self.TRIAL, frame_sizes=(64, 1518))))
-        self.assertIn("0 s, 0 frames/s", progress_words(FrameProgress("send", 0.0, 0, 0)))
+        self.assertIn("0 s, 0 frames/s", progress_words(0.0, {SENT_FRAMES: 0, RECEIVED_FRAMES: 0}))
         clean = SimulatedPorts(Device(1e9)).run(self.TRIAL, Observer())
         self.assertIn("nothing lost, delay median", result_words(clean))
 

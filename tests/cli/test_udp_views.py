@@ -2,7 +2,7 @@ import io
 import json
 import tempfile
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import closing
 from dataclasses import replace
 from typing import Any
@@ -38,10 +38,11 @@ from harvok.core.procedures.emulator import EmulatorTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest, figures_of
 from harvok.core.procedures.udp import AnyUdpTest, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
+from harvok.core.samples import Sample, SampleTable, replayed
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
-from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialResult, outcome_of
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
-from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.trials.link import LinkOutcome, LinkTrial, link_event, link_ups
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.rows import UdpRowJoiner
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
@@ -79,11 +80,14 @@ class Keeping(Observer):
         self._trial: Trial | None = None
 
     def trial_started(self, number: int, trial: Trial) -> None:
-        self._trial = trial
+        self._trial, self._table = trial, SampleTable()
+
+    def samples(self, samples: Sequence[Sample]) -> None:
+        self._table.add(samples)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         assert self._trial
-        self.trials.append(TrialRecord(trial=self._trial, result=result))
+        self.trials.append(TrialRecord(trial=self._trial, result=outcome_of(result), samples=self._table.columns))
 
 
 def udp_record(path: SimulatedPath, test: AnyUdpTest) -> RunRecord:
@@ -176,11 +180,11 @@ class UdpWhileItRuns(unittest.TestCase):
 
     def test_rows_fit_eighty_columns_and_leave_out_what_did_not_happen(self) -> None:
         trial = replace(PATTERN, services=(SPEC.at(1.0, 4),), directions=("send",))
-        result = SimulatedPath(lambda n: (0.001, 0.002) if n % 50 == 0 else (0.001,)).run(trial, Observer())
-        joiner = UdpRowJoiner()
-        direction = result.directions[0]
-        halves = [*direction.sender_intervals, *direction.receiver_intervals]
-        (row,) = [made for half in halves if (made := joiner.add(half))]
+        keeping = Keeping()
+        keeping.trial_started(1, trial)
+        path = SimulatedPath(lambda n: (0.001, 0.002) if n % 50 == 0 else (0.001,))
+        keeping.trial_finished(1, path.run(trial, keeping))
+        (row,) = UdpRowJoiner().add(replayed(keeping.trials[0].samples))
         self.assertIn("missing 0; duplicates 20; jitter", UdpRows(trial).line(row))
         console, out = screen(width=80)
         console.print(UdpRows(trial).table([row]))
@@ -194,8 +198,9 @@ class Delays(unittest.TestCase):
                 more = 0.010 if trial.load else 0.0
                 echoes = [Echo(n, n * 0.1, None if n == 3 else 0.001 + more + n * 1e-6) for n in range(trial.packets)]
                 for echo in echoes:
-                    observer.echo(echo)
-                return DelayTrialResult("stamp", echoes, 1, 2, 1, 1, 0, 94e6 if trial.load else None)
+                    observer.samples(list(echo.samples(0.0)))
+                load_bps = 94e6 if trial.load else None
+                return DelayTrialResult("stamp", 1, 2, 1, 1, 0, load_bps, echoes=echoes)
 
         test, keeping = DelayTest(DelayTrial(20, 0.1), loads), Keeping()
         findings = findings_of(test, Rig(), observer=keeping)
@@ -223,8 +228,7 @@ class Delays(unittest.TestCase):
             view = DelayView(console, show_delay, a_request(DelayTest(DelayTrial(20, 0.1))))
             view.run_started(OUTLINE)
             view.trial_started(1, DelayTrial(20, 0.1, load="tcp-send"))
-            view.echo(Echo(0, 0.0, 0.001))
-            view.echo(Echo(1, 0.1))
+            view.samples([*Echo(0, 0.0, 0.001).samples(0.0), *Echo(1, 0.1).samples(0.0)])
             view.record(self.record())
             view.close()
             self.assertIn("dome – hall", out.getvalue())
@@ -232,21 +236,21 @@ class Delays(unittest.TestCase):
 
 class Links(unittest.TestCase):
     EVENTS = [
-        LinkEvent(0.0, "up", 10e9, "full"),
-        LinkEvent(3.0, "no link"),
-        LinkEvent(5.0, "up", 2.5e9, "half", missed=1),
-        LinkEvent(9.0, "down"),
+        link_event(0.0, "up", "eth1", 10e9, "full"),
+        link_event(3.0, "no link", "eth1"),
+        link_event(5.0, "up", "eth1", 2.5e9, "half", missed=1),
+        link_event(9.0, "down", "eth1"),
     ]
 
     def test_a_watch(self) -> None:
         test = LinkTest(LinkTrial("eth1"), 10e9)
-        ups = [event for event in self.EVENTS if event.state == "up"]
+        ups = link_ups(self.EVENTS)
         finding = Finding("REJECT", "eth1", "once below", "Swap the lead.")
         made = record().model_copy(
             update={
                 "test": test,
                 "rig": PortRecord(port=InterfaceFacts(name="eth1", kind="physical")),
-                "trials": [TrialRecord(trial=test.trial, result=LinkTrialResult(self.EVENTS))],
+                "trials": [TrialRecord(trial=test.trial, result=LinkOutcome(2), events=self.EVENTS)],
                 "figures": figures_of(ups),
                 "findings": [finding],
                 "readings": [],
@@ -259,7 +263,7 @@ class Links(unittest.TestCase):
         self.assertIn("eth1", said(lambda console: show_record(console, made)))
         console, out = screen()
         view = LinkView(console, show_link, a_request(test, PortPlace()))
-        view.link_event(self.EVENTS[3])
+        view.happened(self.EVENTS[3:])
         view.notice("x")
         view.record(made)
         self.assertIn("9.0 s  down", out.getvalue())

@@ -19,12 +19,12 @@ from harvok.core.observer import RunOutline
 from harvok.core.procedure import Test
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trials.tcp import TcpTrial
+from harvok.core.trials.tcp import DirectionResult, TcpTrial
 from harvok.logbook.listing import HeadlineFigure, RunLine
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.request import Place, TestRequest
 from harvok.runner.samples import sample_of
-from harvok.testing.transfers import transfer
+from harvok.testing.transfers import samples_of, transfer
 from tests.core.test_compare import STEADY, lowered, series
 from tests.logbook.test_logbook import LINK, START, record
 
@@ -39,9 +39,12 @@ def a_request(test: Test, place: Place = StationsSettings("hall", "token")) -> T
 
 
 def rows() -> list[IntervalRow]:
-    joiner, result = RowJoiner(LINK, 4), transfer(470.7e6, 3)
-    halves = [*result.sender_intervals, *result.receiver_intervals]
-    return [row for row in map(joiner.add, halves) if row]
+    return joined(transfer(470.7e6, 3))
+
+
+def joined(result: DirectionResult) -> list[IntervalRow]:
+    joiner = RowJoiner(LINK, 4)
+    return [row for samples in samples_of([result]) for row in joiner.add(samples)]
 
 
 class LiveViews(unittest.TestCase):
@@ -68,9 +71,8 @@ class LiveViews(unittest.TestCase):
         console, out = screen()
         console.width = 80
         hot = CpuUse([1.0], [1.0])
-        joiner, result = RowJoiner(LINK, 4), transfer(99.99e9, 3, direction="receive", near_cpu=hot, far_cpu=hot)
-        halves = [*result.sender_intervals, *result.receiver_intervals]
-        console.print(TcpRows().table([row for row in map(joiner.add, halves) if row]))
+        result = transfer(99.99e9, 3, direction="receive", near_cpu=hot, far_cpu=hot)
+        console.print(TcpRows().table(joined(result)))
         show_run(console, record(), show_tcp)
         show_repeats(console, [record(n) for n in range(5)])
         runs = [[sample_of(record(n, megabits=value)) for n, value in enumerate(STEADY)] for _ in range(2)]
@@ -96,10 +98,10 @@ class LiveViews(unittest.TestCase):
         view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=30.0))
-        result = transfer(400e6, 30)
-        for sender, receiver in zip(result.sender_intervals, result.receiver_intervals, strict=True):
-            view.interval(receiver)
-            view.interval(sender)
+        told = [*samples_of([transfer(400e6, 30)])]
+        for sender, receiver in zip(told[:30], told[30:], strict=True):
+            view.samples(receiver)
+            view.samples(sender)
         view.close()
         said = out.getvalue()
         for words in ("dome – hall", "repeat 2 of 5", "24 earlier rows", "30.0 send"):
@@ -110,8 +112,8 @@ class LiveViews(unittest.TestCase):
         view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 1, 1, "dome", "hall", Link(), 4))
         view.trial_started(1, TcpTrial(("send",), duration_s=2.0))
-        for half in (*transfer(1e9, 2).sender_intervals, *transfer(1e9, 2).receiver_intervals):
-            view.interval(half)
+        for samples in samples_of([transfer(1e9, 2)]):
+            view.samples(samples)
         view.notice("mind the [gap]")
         self.assertEqual(len(out.getvalue().splitlines()), 4)
         self.assertIn("note mind the [gap]", out.getvalue())
@@ -134,7 +136,7 @@ class Summaries(unittest.TestCase):
         fault = Fault(reference="station-lost", message="the station went away", hint="look")
         show_run(console, record(state="broken").model_copy(update={"fault": fault, "readings": []}), show_tcp)
         self.assertIn("BROKEN the station went away", out.getvalue())
-        self.assertIn("1 complete trials", out.getvalue())
+        self.assertIn("recorded of it: 1 complete trial\n", out.getvalue())
 
     def test_repeats(self) -> None:
         console, out = screen()

@@ -1,5 +1,4 @@
 import unittest
-from dataclasses import replace
 
 from harvok.core.conditions import (
     ClockFacts,
@@ -22,8 +21,9 @@ from harvok.core.models.preflight import (
     traffic_check,
 )
 from harvok.core.procedures.link import figures_of
-from harvok.core.trials.link import LinkEvent
-from harvok.core.trials.udp import ClockOffset
+from harvok.core.samples import Event
+from harvok.core.time_axis import ClockOffset
+from harvok.core.trials.link import link_event
 from harvok.core.wire.lldp import decode_lldp
 
 GIGABIT = Link(1e9, PortSpeed("eth1", 1e9))
@@ -112,13 +112,13 @@ class Findings(unittest.TestCase):
 
 
 class WatchedLinks(unittest.TestCase):
-    UP = LinkEvent(1.0, "up", 10e9, "full")
+    UP = link_event(1.0, "up", "eth1", 10e9, "full")
 
-    def verdict(self, events: list[LinkEvent], rated: float | None = 10e9) -> list[str]:
+    def verdict(self, events: list[Event], rated: float | None = 10e9) -> list[str]:
         return [finding.verdict for finding in judge_link("eth1", events, rated, 5)]
 
     def test_one_slow_link_up_rejects(self) -> None:
-        events = [replace(self.UP, speed_bps=5e9)] * 5 + [replace(self.UP, speed_bps=2.5e9)]
+        events = [link_event(1.0, "up", "eth1", 5e9)] * 5 + [link_event(1.0, "up", "eth1", 2.5e9)]
         self.assertEqual(self.verdict(events), ["REJECT"])
         counts = {f.labels["speed"]: f.value for f in figures_of(events) if f.quantity == "link-ups"}
         self.assertEqual(counts, {"5 Gb/s": 5, "2.5 Gb/s": 1})
@@ -127,9 +127,9 @@ class WatchedLinks(unittest.TestCase):
     def test_the_other_verdicts(self) -> None:
         self.assertEqual(self.verdict([self.UP] * 5), ["ACCEPT"])
         self.assertEqual(self.verdict([self.UP] * 4), ["RETEST"])
-        self.assertEqual(self.verdict([replace(self.UP, speed_bps=None)] * 5), ["RETEST"])
-        self.assertEqual(self.verdict([replace(self.UP, duplex="half")] * 5), ["REJECT"])
-        self.assertEqual(self.verdict([*[self.UP] * 4, replace(self.UP, missed=2)]), ["REJECT"])
+        self.assertEqual(self.verdict([link_event(1.0, "up", "eth1")] * 5), ["RETEST"])
+        self.assertEqual(self.verdict([link_event(1.0, "up", "eth1", 10e9, "half")] * 5), ["REJECT"])
+        self.assertEqual(self.verdict([*[self.UP] * 4, link_event(1.0, "up", "eth1", 10e9, missed=2)]), ["REJECT"])
         self.assertEqual(self.verdict([self.UP], None), [])
 
 

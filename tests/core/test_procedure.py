@@ -1,18 +1,19 @@
 import unittest
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 
 from harvok.core.drive import drive
 from harvok.core.ends import CpuUse, DirectionChoice, role_at
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.samples import Sample
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.tcp import TcpInterval, TcpTrial, TcpTrialResult
+from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 from harvok.errors import StationLostError
 from harvok.testing.measuring import findings_of
-from harvok.testing.transfers import ScriptedRig, transfer
+from harvok.testing.transfers import ScriptedRig, samples_of, transfer
 
 GIGABIT = Link(rated_bps=1e9)
 
@@ -24,14 +25,14 @@ def answer(trial: TcpTrial) -> TcpTrialResult:
 class Watcher(Observer):
     def __init__(self) -> None:
         self.heard: list[str] = []
-        self.halves: list[TcpInterval] = []
+        self.batches: list[Sequence[Sample]] = []
 
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, TcpTrial)
         self.heard.append(f"start {number} {'+'.join(trial.directions)}")
 
-    def interval(self, half: TcpInterval) -> None:
-        self.halves.append(half)
+    def samples(self, samples: Sequence[Sample]) -> None:
+        self.batches.append(samples)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         self.heard.append(f"finish {number}")
@@ -59,7 +60,7 @@ class Driving(unittest.TestCase):
         findings_of(test, ScriptedRig(answer), GIGABIT, Observers([first, second]))
         self.assertEqual(first.heard, ["start 1 send", "finish 1", "start 2 receive", "finish 2"])
         self.assertEqual(first.heard, second.heard)
-        self.assertEqual(len(first.halves), 40)
+        self.assertEqual(len(first.batches), 40)
 
     def test_a_rigs_fault_runs_the_procedures_finally_and_goes_on(self) -> None:
         ended = []
@@ -89,8 +90,8 @@ class Rows(unittest.TestCase):
         hot, cold = CpuUse([0.9, 0.2], [0.8]), CpuUse([0.3], [0.1])
         result = transfer(470.741e6, 3, direction=direction, near_cpu=hot, far_cpu=cold)  # type: ignore[arg-type]
         joiner = RowJoiner(GIGABIT, 4)
-        halves = [*reversed(result.sender_intervals), *result.receiver_intervals]
-        return [row for row in map(joiner.add, halves) if row]
+        told = [*samples_of([result])]
+        return [row for samples in (*reversed(told[:3]), *told[3:]) for row in joiner.add(samples)]
 
     def test_halves_join_in_any_order(self) -> None:
         for direction in ("send", "receive"):
@@ -101,10 +102,9 @@ class Rows(unittest.TestCase):
             self.assertAlmostEqual(rows[1].cwnd_bytes or 0, 144_800)
 
     def test_one_half_alone_is_no_row(self) -> None:
-        half = transfer(1e9, 1).sender_intervals[0]
+        half = next(samples_of([transfer(1e9, 1)]))
         joiner = RowJoiner(Link(), 4)
-        self.assertIsNone(joiner.add(half))
-        self.assertIsNone(joiner.add(half))
+        self.assertEqual([*joiner.add(half), *joiner.add(half)], [])
 
     def test_who_sends(self) -> None:
         ends = [(end, d, role_at(end, d)) for end in ("near", "far") for d in ("send", "receive")]

@@ -127,8 +127,8 @@ class Clocks(unittest.TestCase):
         """Far clock 5 s ahead; 10 ms there and 30 ms back looks like 10 ms less, within half of the 40."""
         slow = Echo(0, 0.0, 0.040, 5.010, -4.970)
         fast = Echo(1, 0.1, 0.002, 5.001, -4.999)
-        found = offset_of(DelayTrialResult("stamp", [slow, fast, Echo(2, 0.2)]))
+        found = offset_of(DelayTrialResult("stamp", echoes=[slow, fast, Echo(2, 0.2)]))
         assert found
         self.assertAlmostEqual(found.offset_s, 5.0)
         self.assertAlmostEqual(found.error_s, 0.001)
-        self.assertIsNone(offset_of(DelayTrialResult("echo", [Echo(0, 0.0, 0.04)])))
+        self.assertIsNone(offset_of(DelayTrialResult("echo", echoes=[Echo(0, 0.0, 0.04)])))

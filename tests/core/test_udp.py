@@ -242,8 +242,7 @@ class Rows(unittest.TestCase):
         joiner = UdpRowJoiner()
         sent = UdpInterval("send", "sender", 0, 0, 0.0, 1.0, 100, 100_000)
         heard = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 90, 90_000, 10, min_transit_s=1.0, max_transit_s=1.5)
-        self.assertIsNone(joiner.add(sent))
-        self.assertIsNone(joiner.add(replace(heard, service=1)))
-        row = joiner.add(heard)
-        assert row
+        self.assertEqual([*joiner.add(sent.samples("near", 0.0, "voice"))], [])
+        self.assertEqual([*joiner.add(heard.samples("far", 0.0, "data"))], [])
+        (row,) = joiner.add(heard.samples("far", 0.0, "voice"))
         self.assertEqual((row.sent_bps, row.received_bps, row.variation_s), (800_000, 720_000, 0.5))

@@ -14,16 +14,17 @@ from harvok.core.link import Link, PortSpeed
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RigRecord, RunRecord, TrialRecord
 from harvok.core.procedures.tcp import TcpTest
+from harvok.core.samples import in_columns
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record, encode_record, read_records
 from harvok.logbook.listing import glance
 from harvok.logbook.owner import is_alive, this_process
-from harvok.logbook.recovery import Entry, encode_entry
+from harvok.logbook.recovery import Entry
 from harvok.logbook.store import Logbook
 from harvok.runner.samples import sample_of
 from harvok.testing.measuring import findings_of
-from harvok.testing.transfers import ScriptedRig, transfer
+from harvok.testing.transfers import ScriptedRig, samples_of, transfer
 
 LINK = Link(1e9, PortSpeed("dome0", 1e9), PortSpeed("hall0", 1e9))
 START = datetime(2026, 11, 23, 8, 0, tzinfo=UTC)
@@ -63,7 +64,13 @@ def record(number: int = 0, series: str | None = None, megabits: float = 930, st
         attributes={"length": "15"},
         near=host("dome"),
         far=host("hall"),
-        trials=[TrialRecord(trial=test.trials[0], result=result)],
+        trials=[
+            TrialRecord(
+                trial=test.trials[0],
+                result=result.outcome,
+                samples=in_columns(sample for samples in samples_of(result.directions) for sample in samples),
+            )
+        ],
         readings=findings.readings,
         figures=findings.figures,
     )
@@ -165,23 +172,22 @@ class BreakingOff(InAFolder):
         book, whole = self.book(), record()
         begun = whole.model_copy(update={"state": "running", "trials": [], "figures": [], "readings": []})
         book.begin(begun)
-        result = whole.trials[0].result
-        assert isinstance(result, TcpTrialResult)
-        entries: list[Entry] = [whole.trials[0].trial, *result.directions[0].sender_intervals[:2]]
-        book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[:2]])
-        book.add_to_journal(whole.id, [(1, encode_entry(entry)) for entry in entries[2:]])
+        seconds = [*samples_of([transfer(930e6, 3)])][:2]
+        entries = [Entry(trial=whole.trials[0].trial), *(Entry(samples=in_columns(second)) for second in seconds)]
+        book.add_to_journal(whole.id, [(1, entry.encode()) for entry in entries[:2]])
+        book.add_to_journal(whole.id, [(1, entry.encode()) for entry in entries[2:]])
         self.assertEqual(self.book().lines()[0].state, "running")  # this process lives
         with closing(sqlite3.connect(self.path)) as db, db:
             db.execute("update runs set owner = replace(owner, ' ', ' 9')")
         found = self.book().record(whole.id)
         self.assertEqual((found.state, found.fault.reference if found.fault else ""), ("broken", "process-died"))
         self.assertEqual(found.trials[0].trial, whole.trials[0].trial)
-        self.assertEqual(found.trials[0].intervals, result.directions[0].sender_intervals[:2])
+        self.assertEqual(found.trials[0].samples, in_columns([*seconds[0], *seconds[1]]))
 
     def test_finishing_replaces_the_journal(self) -> None:
         book, whole = self.book(), record()
         book.begin(whole.model_copy(update={"state": "running"}))
-        book.add_to_journal(whole.id, [(1, encode_entry(whole.trials[0].trial))])
+        book.add_to_journal(whole.id, [(1, Entry(trial=whole.trials[0].trial).encode())])
         book.finish(whole)
         self.assertEqual(book.record(whole.id), whole)
         with closing(sqlite3.connect(self.path)) as db:

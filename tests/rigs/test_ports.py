@@ -2,13 +2,15 @@
 
 import os
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 from unittest.mock import patch
 
 from harvok.clock import SYSTEM
 from harvok.core.models.rig import Side, VirtualRig
 from harvok.core.observer import Observer
-from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.samples import Sample, SampleTable
+from harvok.core.trials.frames import FRAME_DELAY, SENT_FRAMES, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NothingForwardedError, UsageError
 from harvok.rigs.device import Device
 from harvok.rigs.ports import FramePorts, Wiring
@@ -151,15 +153,17 @@ class Tidiness(unittest.TestCase):
         self.assertNotIn(str(holder), children)
 
     def test_progress_is_told_while_frames_flow(self) -> None:
-        told = []
+        table = SampleTable()
 
         class Listener(Observer):
-            def progress(self, progress):  # type: ignore[no-untyped-def]
-                told.append(progress)
+            def samples(self, samples: Sequence[Sample]) -> None:
+                table.add(samples)
 
         with VirtualPorts(rig()) as ports:
             ports.run(FrameTrial((128,), (LoadStep(1000.0, 1.0),), pause_s=0.0), Listener())
-        self.assertGreater(len(told), 2)
-        self.assertLessEqual(told[0].sent_frames, told[-1].sent_frames)
-        self.assertTrue(told[-1].delay_s)
+        (block,) = table.columns
+        sent = [frames for _, frames in block.of(SENT_FRAMES)]
+        self.assertGreater(len(sent), 2)
+        self.assertEqual(sent, sorted(sent))
+        self.assertTrue(block.of(FRAME_DELAY))
         self.assertGreater(SYSTEM.wall_ns(), 10**18)

@@ -2,7 +2,7 @@ import unittest
 from collections.abc import Sequence
 
 from harvok.core.observer import Observer
-from harvok.core.trials.link import LinkTrial
+from harvok.core.trials.link import MISSED, SPEED, LinkTrial
 from harvok.errors import NothingFoundError
 from harvok.rigs.watched import PortSample, WatchedRig
 from harvok.testing.clock import ManualClock
@@ -19,7 +19,7 @@ class Watching(unittest.TestCase):
         last = looks[-1]
         rig = WatchedRig(read_state=lambda _: next(left, last), clock=ManualClock())
         result = rig.run(trial, Observer())
-        return [(event.state, event.speed_bps, event.missed) for event in result.events]
+        return [(event.name, event.values.get(SPEED), round(event.values.get(MISSED, 0))) for event in result.events]
 
     def test_plugged_twice(self) -> None:
         slow = PortSample("up", 2.5e9, "full", 2)

@@ -7,9 +7,10 @@ from pathlib import Path
 from unittest import mock
 
 from harvok.core.judgement.finding import Finding
-from harvok.core.models.run import TrialRecord
+from harvok.core.observer import START as AXIS_BEGINS
 from harvok.core.observer import Observer
 from harvok.core.procedure import Findings
+from harvok.core.samples import Event, in_columns
 from harvok.core.trials.tcp import TcpTrialResult
 from harvok.errors import LogbookError, StationLostError, TestRunningError
 from harvok.logbook.exchange import read_records
@@ -19,10 +20,11 @@ from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.recorder import RunRecorder, new_id
 from harvok.runner.rescue import rescue
 from harvok.testing.clock import ManualClock
+from harvok.testing.transfers import samples_of, transfer
 from tests.logbook.test_logbook import START, record
 
 
-def no_judge(_: Findings, __: list[TrialRecord]) -> list[Finding]:
+def no_judge(_: Findings, __: list[Event]) -> list[Finding]:
     return []
 
 
@@ -86,11 +88,12 @@ class Keeping(InAFolder):
 
     def test_a_run_that_goes_well(self) -> None:
         whole, begun = self.begun()
-        result = whole.trials[0].result
 
         def measure(everyone: Observer, findings: Findings) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
-            everyone.trial_finished(1, result)
+            for samples in samples_of([transfer(930e6, 3)]):
+                everyone.samples(samples)
+            everyone.trial_finished(1, TcpTrialResult([transfer(930e6, 3)]))
             findings.figures.extend(whole.figures)
             findings.readings.extend(whole.readings)
 
@@ -102,13 +105,13 @@ class Keeping(InAFolder):
 
     def test_a_run_that_breaks_off_keeps_its_intervals_and_its_reason(self) -> None:
         whole, begun = self.begun()
-        result = whole.trials[0].result
-        assert isinstance(result, TcpTrialResult)
+        samples = next(samples_of([transfer(930e6, 3)]))
 
         def measure(everyone: Observer, findings: Findings) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
             findings.figures.append(whole.figures[0])
-            everyone.interval(result.directions[0].sender_intervals[0])
+            everyone.happened([Event(0.0, AXIS_BEGINS)])
+            everyone.samples(samples)
             raise StationLostError("the lead was pulled", "plug it in")
 
         with self.assertRaises(StationLostError):
@@ -116,7 +119,9 @@ class Keeping(InAFolder):
         found = self.logbook.record(whole.id)
         assert found.fault
         self.assertEqual((found.state, found.fault.reference), ("broken", "station-lost"))
-        self.assertEqual(found.trials[0].intervals, [result.directions[0].sender_intervals[0]])
+        (trial,) = found.trials
+        self.assertEqual((trial.origin, trial.events), (self.clock.utc(), [Event(0.0, AXIS_BEGINS)]))
+        self.assertEqual(trial.samples, in_columns(samples))
         self.assertEqual((self.kept, found.figures), ([found], whole.figures[:1]))
 
     def test_a_logbook_that_fails_at_the_end_is_made_up_for(self) -> None:
@@ -131,12 +136,12 @@ class Keeping(InAFolder):
         whole, begun = self.begun()
         with (
             mock.patch.object(self.logbook, "add_to_journal", side_effect=LogbookError("full", "make room")),
-            closing(Journal(self.logbook, begun.id)) as journal,
+            closing(Journal(self.logbook, begun.id, self.clock)) as journal,
         ):
             journal.trial_started(1, whole.trials[0].trial)
-            journal.trial_finished(1, whole.trials[0].result)
+            journal.trial_finished(1, TcpTrialResult([transfer(930e6, 3)]))
         self.assertIsInstance(journal.fault, LogbookError)
-        self.assertEqual(journal.trials, whole.trials)
+        self.assertEqual([trial.result for trial in journal.trials], [whole.trials[0].result])
 
     def test_a_rescue_tries_the_next_folder(self) -> None:
         with mock.patch.object(Path, "cwd", return_value=Path("/proc/nowhere")):

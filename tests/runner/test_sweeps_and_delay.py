@@ -1,6 +1,7 @@
 import tempfile
 import unittest
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -19,15 +20,16 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.link import LinkTest
 from harvok.core.procedures.tcp import TcpTest
 from harvok.core.procedures.udp import UdpLoadTest
+from harvok.core.samples import in_columns, replayed
 from harvok.core.sweeps.axes import TCP_AXES, parse_axis
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
-from harvok.core.trials.link import LinkEvent, LinkTrial, LinkTrialResult
+from harvok.core.trials.link import LinkOutcome, LinkTrial, link_event
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.errors import NothingFoundError, PlanError, ServicesFileError, UsageError
-from harvok.logbook.recovery import encode_entry, put_together
+from harvok.logbook.recovery import Entry, put_together
 from harvok.logbook.store import Logbook
 from harvok.reports.sweep import draw_sweep
 from harvok.rigs.impairment_files import read_impairment
@@ -41,7 +43,7 @@ from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
-from tests.logbook.test_logbook import record
+from tests.logbook.test_logbook import START, record
 
 
 class InAFolder(unittest.TestCase):
@@ -219,7 +221,7 @@ class Sweeps(InAFolder):
 class Delays(unittest.TestCase):
     def test_quantiles_between_answers(self) -> None:
         echoes = [Echo(n, n * 0.1, (n + 1) / 1000) for n in range(5)] + [Echo(5, 0.5)]
-        result = DelayTrialResult("stamp", echoes)
+        result = DelayTrialResult("stamp", echoes=echoes)
         got = {figure.quantity: figure.value for figure in figures_of(result, {})}
         self.assertEqual(delays_s(result), [0.001, 0.002, 0.003, 0.004, 0.005])
         self.assertAlmostEqual(got["two-way-delay-p99"], 0.00496)
@@ -227,7 +229,7 @@ class Delays(unittest.TestCase):
         self.assertAlmostEqual(got["two-way-loss"], 1 / 6)
 
     def test_no_answer_at_all(self) -> None:
-        figures = list(figures_of(DelayTrialResult("echo", [Echo(0, 0.0), Echo(1, 0.1)]), {}))
+        figures = list(figures_of(DelayTrialResult("echo", echoes=[Echo(0, 0.0), Echo(1, 0.1)]), {}))
         self.assertEqual([(figure.quantity, figure.value) for figure in figures], [("two-way-loss", 1.0)])
         self.assertEqual(list(figures_of(DelayTrialResult("echo"), {})), [])
 
@@ -273,23 +275,23 @@ class Conditions(unittest.TestCase):
 
 class BrokenOff(unittest.TestCase):
     def test_what_a_journal_had_of_the_new_kinds(self) -> None:
-        trial = UdpTrial((), ("send",), 5.0)
+        trial, link = UdpTrial((), ("send",), 5.0), LinkTrial("eth1")
         interval = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 100, 10_000, 3)
-        link = LinkTrial("eth1")
+        seconds = [in_columns(replace(interval, end_s=end_s).samples("far", 0.0, "")) for end_s in (1.0, 2.0)]
+        up = link_event(0.0, "up", "eth1", 1e9)
         entries = [
-            (1, encode_entry(trial)),
-            (1, encode_entry(interval)),
-            (2, encode_entry(link)),
-            (2, encode_entry(LinkTrialResult([LinkEvent(0.0, "up", 1e9)]))),
-            (3, encode_entry(DelayTrial(2, 0.1))),
-            (3, encode_entry(DelayTrialResult("stamp", [Echo(0, 0.0, 0.001)]))),
+            (1, Entry(trial=trial)),
+            *((1, Entry(samples=second)) for second in seconds),
+            (2, Entry(trial=link)),
+            (2, Entry(origin=START, events=[up])),
+            (2, Entry(result=LinkOutcome(1))),
+            (3, Entry(samples=seconds[0])),
         ]
-        kept = put_together(record(), entries)
-        self.assertEqual(kept.trials[0], TrialRecord(trial=trial, intervals=[interval]))
-        self.assertEqual(kept.trials[1].result, LinkTrialResult([LinkEvent(0.0, "up", 1e9)]))
-        delays = kept.trials[2].result
-        assert isinstance(delays, DelayTrialResult)
-        self.assertEqual(delays.echoes[0].two_way_s, 0.001)
+        kept = put_together(record(), [(number, entry.encode()) for number, entry in entries])
+        whole = in_columns([*replayed(seconds[0]), *replayed(seconds[1])])
+        self.assertEqual(kept.trials[0], TrialRecord(trial=trial, samples=whole))
+        self.assertEqual(kept.trials[1], TrialRecord(trial=link, origin=START, result=LinkOutcome(1), events=[up]))
+        self.assertEqual(len(kept.trials), 2)
 
 
 class ServiceFiles(InAFolder):

@@ -6,8 +6,8 @@ from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
 from harvok.core.models.control import StationFacts, TrialRequest
-from harvok.core.trials.udp import ClockOffset, UdpService, UdpTrial
-from harvok.rigs.stations import closer
+from harvok.core.time_axis import ClockOffset, closer
+from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import ReflectorSettings

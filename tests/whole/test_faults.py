@@ -71,7 +71,7 @@ class MidTest(ProgramTest):
         self.assertEqual(len(runs), 1)
         record: dict[str, object] = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
         self.assertEqual(record["state"], "broken")
-        self.assertGreater(len(record["trials"][0]["intervals"]), 0)  # type: ignore[index]
+        self.assertGreater(len(record["trials"][0]["samples"]), 0)  # type: ignore[index]
         return record
 
     def test_the_station_dies(self) -> None:

@@ -15,6 +15,13 @@ def only(figures: list[dict[str, Any]], quantity: str, **labels: str) -> float:
     return float(found)
 
 
+def samples_of(trial: dict[str, Any], **labels: str) -> dict[str, list[float]]:
+    """The values of one source of a trial, with just these labels."""
+    (block,) = [block for block in trial["samples"] if block["labels"] | {"source": block["source"]} == labels]
+    values: dict[str, list[float]] = block["values"]
+    return values
+
+
 class UdpOverLoopback(ProgramTest):
     def test_a_load_each_way_and_its_record(self) -> None:
         _, address = self.station()
@@ -28,10 +35,9 @@ class UdpOverLoopback(ProgramTest):
             self.assertAlmostEqual(received, offered * (1 - loss), delta=1)
             self.assertGreater(only(record["figures"], "udp-goodput", direction=direction), 0)
             self.assertEqual(only(record["figures"], "clock-error", direction=direction), 0)
-        result = record["trials"][0]["result"]["directions"][0]
-        self.assertEqual(
-            sum(i["datagrams"] for i in result["sender_intervals"]), result["sender"]["sent"][0]["datagrams"]
-        )
+        trial = record["trials"][0]
+        sent = samples_of(trial, source="near", direction="send", role="sender", service="data")["datagrams"]
+        self.assertEqual(sum(sent), trial["result"]["directions"][0]["sender"]["sent"][0]["datagrams"])
         self.assertTrue(any(check["topic"] == "interface, near end" for check in record["preflight"]))
         shown = self.harvok("logbook", "show", "last").stdout
         self.assertIn("lost on the path", shown)

@@ -3,13 +3,14 @@
 from rich.console import Console
 
 from harvok.cli.render.tables import plain_table
+from harvok.cli.render.words import counted
 from harvok.core.ceilings import Ceilings
 from harvok.core.units import format_byte_rate, format_rate, format_speed
 
 
 def show_ceilings(console: Console, found: Ceilings) -> None:
     """Frame rates with the rate at each layer, then TCP goodput."""
-    tags = f", {found.vlan_tags} VLAN tag{'s' if found.vlan_tags > 1 else ''}" if found.vlan_tags else ""
+    tags = f", {counted(found.vlan_tags, 'VLAN tag')}" if found.vlan_tags else ""
     console.print(f"[bold]Ceilings of {format_speed(found.line_rate_bps)}, each way[/]{tags}")
     console.print()
     headings = ("frame size", "frames/s", "L1 line", "L2 frames", f"L3 IPv{found.ip_version} packets", "UDP goodput")

@@ -1,5 +1,7 @@
 """A delay measurement while it runs, and what it comes to."""
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.padding import Padding
 from rich.status import Status
@@ -10,11 +12,11 @@ from harvok.cli.render.run_view import RunView, ShowRun
 from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import maybe
 from harvok.core.figures import find
-from harvok.core.models.run import RunRecord
-from harvok.core.procedures.delay import delays_s
+from harvok.core.models.run import RunRecord, TrialRecord
 from harvok.core.quantities import heading_of
+from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial
-from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo, Means
+from harvok.core.trials.delay import PACKET, TWO_WAY_DELAY, DelayOutcome, DelayTrial, Means
 from harvok.core.units import format_duration, format_rate, format_share, format_span
 from harvok.runner.request import TestRequest
 
@@ -46,18 +48,18 @@ class DelayView(RunView):
         if not self._status:
             self._console.print(Text(words), soft_wrap=True)
 
-    def echo(self, echo: Echo) -> None:
-        if echo.two_way_s is None:
-            return
-        self._answered += 1
-        if self._status:
-            last = format_duration(echo.two_way_s)
-            self._status.update(f"{self._answered} of {self._packets} answered, the last in {last}")
+    def samples(self, samples: Sequence[Sample]) -> None:
+        for sample in samples:
+            if sample.quantity == TWO_WAY_DELAY:
+                self._answered += 1
+                if self._status:
+                    last = format_duration(sample.value)
+                    self._status.update(f"{self._answered} of {self._packets} answered, the last in {last}")
 
 
 def show_delay(console: Console, record: RunRecord) -> None:
     """What one run comes to: a row for each load, then where packets were lost, and what the load adds."""
-    trials = list(record.trials_of(DelayTrial, DelayTrialResult))
+    trials = [(trial, trial.result) for trial in record.trials if isinstance(trial.result, DelayOutcome)]
     for figure in record.figures:
         if figure.quantity == "delay-under-load":
             verb, to = ("adds", "to") if figure.value >= 0 else ("takes", "off")
@@ -68,8 +70,8 @@ def show_delay(console: Console, record: RunRecord) -> None:
         console.print(f"by {_MEANS[trials[0][1].means]}{port}", soft_wrap=True)
         console.print()
         console.print(_table(record))
-    for trial, result in trials:
-        _show_rest(console, trial, result)
+    for trial, outcome in trials:
+        _show_rest(console, trial, outcome)
 
 
 def _table(record: RunRecord) -> Table:
@@ -82,9 +84,10 @@ def _table(record: RunRecord) -> Table:
     return table
 
 
-def _show_rest(console: Console, trial: DelayTrial, result: DelayTrialResult) -> None:
+def _show_rest(console: Console, trial: TrialRecord, result: DelayOutcome) -> None:
     """Loss by its way, order, and the load that really flowed."""
-    sent, answered = len(result.echoes), len(delays_s(result))
+    assert isinstance(trial.trial, DelayTrial)
+    sent, answered = (sum(len(block.of(key)) for block in trial.samples) for key in (PACKET, TWO_WAY_DELAY))
     where = ""
     if result.lost_there is not None and sent > answered:
         where = f": {result.lost_there} on the way out, {result.lost_back} on the way back"
@@ -93,5 +96,5 @@ def _show_rest(console: Console, trial: DelayTrial, result: DelayTrialResult) ->
     parts += [f"{result.reordered} out of order"] if result.reordered else []
     parts += [f"{result.refused} answers refused as not valid"] if result.refused else []
     parts += [f"the load carried {format_rate(result.load_bps)} of payload"] if result.load_bps else []
-    name = trial.load or "idle"
+    name = trial.trial.load or "idle"
     console.print(Padding(Text(f"{name}: {'; '.join(parts)}"), (0, 0, 0, 2), expand=False))

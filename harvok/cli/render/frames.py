@@ -21,8 +21,9 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import OFFERED_TOLERANCE, FramesTest
 from harvok.core.quantities import heading_of
+from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.frames import FrameProgress, FrameTrial, FrameTrialResult
+from harvok.core.trials.frames import FRAME_DELAY, RECEIVED_FRAMES, SENT_FRAMES, FrameTrial, FrameTrialResult
 from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
 from harvok.runner.request import RigPlace, TestRequest
 
@@ -70,8 +71,12 @@ class FramesView(RunView):
         self._number, self._trial, self._streams = number, trial, {}
         self._update()
 
-    def progress(self, progress: FrameProgress) -> None:
-        self._streams[progress.direction] = progress_words(progress)
+    def samples(self, samples: Sequence[Sample]) -> None:
+        by_direction: dict[str, dict[str, float]] = {}
+        for sample in samples:
+            by_direction.setdefault(sample.labels["direction"], {})[sample.quantity] = sample.value
+        for direction, values in by_direction.items():
+            self._streams[direction] = progress_words(samples[-1].at_s, values)
         self._update()
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
@@ -102,15 +107,13 @@ def trial_words(trial: FrameTrial) -> str:
     return f"{size} frames at {load} frames/s for {format_duration(trial.duration_s)}"
 
 
-def progress_words(progress: FrameProgress) -> str:
+def progress_words(at_s: float, values: Mapping[str, float]) -> str:
     """What a direction has come to so far. Frames under way are neither lost nor received."""
-    rate = progress.sent_frames / progress.at_s if progress.at_s else 0.0
-    delay = f", delay {format_duration(progress.delay_s)}" if progress.delay_s else ""
-    missing = max(progress.sent_frames - progress.received_frames, 0)
-    return (
-        f"{progress.at_s:.0f} s, {format_frame_rate(rate)} frames/s sent, "
-        f"{format_frame_rate(missing)} frames not back{delay}"
-    )
+    sent, received, delay_s = values[SENT_FRAMES], values[RECEIVED_FRAMES], values.get(FRAME_DELAY)
+    rate = sent / at_s if at_s else 0.0
+    delay = f", delay {format_duration(delay_s)}" if delay_s else ""
+    missing = max(sent - received, 0)
+    return f"{at_s:.0f} s, {format_frame_rate(rate)} frames/s sent, {format_frame_rate(missing)} frames not back{delay}"
 
 
 def result_words(result: FrameTrialResult) -> str:

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
+from harvok.cli.render.words import counted
 from harvok.core.models.preflight import Check, Outcome
 
 _STYLES: dict[Outcome, str] = {"ok": "green", "warning": "bold yellow", "stop": "bold red", "unknown": "dim"}
@@ -33,13 +34,9 @@ class CheckView:
         stops, warnings = (sum(check.outcome == kind for check in checks) for kind in ("stop", "warning"))
         self._console.print()
         if stops:
-            said = Text(f"{_count(stops, 'reason')} to stop: put right what is named above first", style="bold red")
+            said = Text(f"{counted(stops, 'reason')} to stop: put right what is named above first", style="bold red")
         elif warnings:
-            said = Text(f"you can measure, with {_count(warnings, 'warning')} to bear in mind", style="bold yellow")
+            said = Text(f"you can measure, with {counted(warnings, 'warning')} to bear in mind", style="bold yellow")
         else:
             said = Text("nothing stands in the way of a test", style="bold green")
         self._console.print(said)
-
-
-def _count(number: int, what: str) -> str:
-    return f"{number} {what}{'' if number == 1 else 's'}"

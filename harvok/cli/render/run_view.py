@@ -10,12 +10,12 @@ from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
-from harvok.cli.render.words import DASH, verdict_text
+from harvok.cli.render.words import DASH, counted, verdict_text
 from harvok.core.judgement.finding import Finding, worst_verdict
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_quantity, format_share
+from harvok.core.units import format_duration, format_quantity, format_share
 from harvok.runner.request import TestRequest
 from harvok.runner.samples import headline_figures, summaries_of
 
@@ -148,9 +148,11 @@ def show_fault(console: Console, record: RunRecord) -> None:
     why = record.fault.message if record.fault else "unknown reason"
     console.print(Text.assemble((f"{record.state.upper()} ", "bold red"), why), soft_wrap=True)
     if record.state == "broken":
-        intervals = sum(len(trial.intervals) for trial in record.trials)
         complete = sum(1 for trial in record.trials if trial.result)
-        console.print(f"recorded of it: {complete} complete trials and {intervals} intervals of unfinished ones")
+        unfinished = [block.at_s for trial in record.trials if not trial.result for block in trial.samples]
+        seen_s = max((max(moments) for moments in unfinished), default=0.0)
+        beside = f", and {format_duration(seen_s)} of an unfinished one" if seen_s else ""
+        console.print(f"recorded of it: {counted(complete, 'complete trial')}{beside}")
 
 
 def show_findings(console: Console, findings: Sequence[Finding]) -> None:

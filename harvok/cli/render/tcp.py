@@ -11,12 +11,12 @@ from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe
 from harvok.core.figures import Figure, find
-from harvok.core.models.run import RunRecord, TrialRecord
+from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
+from harvok.core.samples import Sample, replayed
 from harvok.core.tcp.reading import Reading
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial
-from harvok.core.trials.tcp import TcpInterval, TcpTrialResult
 from harvok.core.units import (
     format_byte_rate,
     format_duration,
@@ -77,8 +77,8 @@ class TcpView(RowsView[IntervalRow]):
         self._joiner = RowJoiner(self._outline.link, self._outline.ip_version)
         self.start_rows(TcpRows())
 
-    def interval(self, interval: TcpInterval) -> None:
-        if row := self._joiner.add(interval):
+    def samples(self, samples: Sequence[Sample]) -> None:
+        for row in self._joiner.add(samples):
             self.show_row(row)
 
 
@@ -90,17 +90,9 @@ def show_tcp_trials(console: Console, record: RunRecord) -> None:
 def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
     """Trials with their intervals, joined as they were while it ran."""
     for trial in record.trials:
-        joiner = RowJoiner(record.link, record.ip_version)
-        intervals = [interval for interval in trial.intervals if isinstance(interval, TcpInterval)]
-        intervals += _of_result(trial)
-        joined = (joiner.add(interval) for interval in sorted(intervals, key=lambda one: one.index))
-        rows = sorted((row for row in joined if row), key=TcpRows().order)
+        joined = RowJoiner(record.link, record.ip_version).add(replayed(trial.samples))
+        rows = sorted(joined, key=TcpRows().order)
         yield " and ".join(map(direction_words, dict.fromkeys(row.direction for row in rows))), TcpRows().table(rows)
-
-
-def _of_result(trial: TrialRecord) -> list[TcpInterval]:
-    directions = trial.result.directions if isinstance(trial.result, TcpTrialResult) else ()
-    return [interval for one in directions for interval in (*one.sender_intervals, *one.receiver_intervals)]
 
 
 def _pair(first: float | None, second: float | None, show: Callable[[float, float], str]) -> str:

@@ -10,12 +10,13 @@ from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import plain_table, show_titled
-from harvok.cli.render.words import DASH, direction_words, maybe
+from harvok.cli.render.words import DASH, counted, direction_words, maybe
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES, heading_of
+from harvok.core.samples import Sample, replayed
 from harvok.core.trials.any import Trial
-from harvok.core.trials.udp import UdpInterval, UdpTrial, UdpTrialResult
+from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import UdpReading, read_trial
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
 from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share, format_span
@@ -40,49 +41,45 @@ class UdpRows:
     trial: UdpTrial
 
     def order(self, row: UdpRow) -> tuple[object, ...]:
-        return (row.index, row.direction != "send", row.service)
+        names = [service.name for service in self.trial.services]
+        return (row.index, row.direction != "send", names.index(row.service))
 
     def table(self, rows: Sequence[UdpRow]) -> Table:
         named = any(service.name for service in self.trial.services)
         names = ("   at", "direction", *(["service"] if named else []))
         table = plain_table(names, ("sent", "received", "missing", "gap", "reordered", "jitter", "variation"), gap=1)
         for row in rows:
-            received = row.received
             table.add_row(
                 f"{row.end_s:5.1f}",
                 direction_words(row.direction),
-                *([self._name(row)] if named else []),
+                *([row.service] if named else []),
                 format_rate(row.sent_bps),
                 format_rate(row.received_bps),
-                str(received.missing),
-                str(received.longest_run),
-                str(received.reordered),
-                maybe(received.jitter_s, format_duration),
+                str(row.missing),
+                str(row.longest_run),
+                str(row.reordered),
+                maybe(row.jitter_s, format_duration),
                 maybe(row.variation_s, format_duration),
             )
         return table
 
     def line(self, row: UdpRow) -> str:
         """An interval as one line of words, for logs and pipes."""
-        received, service = row.received, self._name(row)
-        of = f" of {service}" if service else ""
+        of = f" of {row.service}" if row.service else ""
         parts = [
             f"{row.start_s:.1f} to {row.end_s:.1f} s, {row.direction}{of}: payload sent {format_rate(row.sent_bps)}, "
             f"received {format_rate(row.received_bps)}",
-            f"missing {received.missing}" + (f", longest gap {received.longest_run}" if received.longest_run else ""),
+            f"missing {row.missing}" + (f", longest gap {row.longest_run}" if row.longest_run else ""),
         ]
-        if received.duplicates:
-            parts.append(f"duplicates {received.duplicates}")
-        if received.reordered:
-            parts.append(f"reordered {received.reordered}")
-        if received.jitter_s is not None:
-            parts.append(f"jitter {format_duration(received.jitter_s)}")
+        if row.duplicates:
+            parts.append(f"duplicates {row.duplicates}")
+        if row.reordered:
+            parts.append(f"reordered {row.reordered}")
+        if row.jitter_s is not None:
+            parts.append(f"jitter {format_duration(row.jitter_s)}")
         if row.variation_s is not None:
             parts.append(f"delay variation {format_duration(row.variation_s)}")
         return "; ".join(parts)
-
-    def _name(self, row: UdpRow) -> str:
-        return self.trial.services[row.service].name
 
 
 class UdpView(RowsView[UdpRow]):
@@ -97,8 +94,8 @@ class UdpView(RowsView[UdpRow]):
         self._console.print(Text(outline, style="dim"))
         self.start_rows(UdpRows(trial))
 
-    def datagrams(self, interval: UdpInterval) -> None:
-        if row := self._joiner.add(interval):
+    def samples(self, samples: Sequence[Sample]) -> None:
+        for row in self._joiner.add(samples):
             self.show_row(row)
 
 
@@ -110,15 +107,11 @@ def show_udp_trials(console: Console, record: RunRecord) -> None:
 def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
     """Trials with their intervals, joined as they were while it ran."""
     for one in record.trials:
-        if not isinstance(one.trial, UdpTrial):
-            continue
-        joiner, style = UdpRowJoiner(), UdpRows(one.trial)
-        intervals = [interval for interval in one.intervals if isinstance(interval, UdpInterval)]
-        for direction in one.result.directions if isinstance(one.result, UdpTrialResult) else ():
-            intervals += [*direction.sender_intervals, *direction.receiver_intervals]
-        rows = sorted((row for interval in intervals if (row := joiner.add(interval))), key=style.order)
-        directions = " and ".join(map(direction_words, one.trial.directions))
-        yield ", ".join(filter(None, (directions, one.trial.about))), style.table(rows)
+        if isinstance(one.trial, UdpTrial):
+            style = UdpRows(one.trial)
+            rows = sorted(UdpRowJoiner().add(replayed(one.samples)), key=style.order)
+            directions = " and ".join(map(direction_words, one.trial.directions))
+            yield ", ".join(filter(None, (directions, one.trial.about))), style.table(rows)
 
 
 def show_load(console: Console, record: RunRecord) -> None:
@@ -201,7 +194,7 @@ def _runs(reading: UdpReading) -> str:
         return ""
     gaps = sum(reading.loss_runs.values())
     silence = reading.longest_run / reading.service.load_fps * reading.service.flows
-    return f", in {gaps} gap{'s' if gaps > 1 else ''}, the longest {reading.longest_run} ({format_duration(silence)})"
+    return f", in {counted(gaps, 'gap')}, the longest {reading.longest_run} ({format_duration(silence)})"
 
 
 def _one_way(reading: UdpReading) -> str:

@@ -24,6 +24,11 @@ _VERDICT_STYLES: "dict[Verdict, str]" = {"ACCEPT": "bold green", "REJECT": "bold
 ValueT = TypeVar("ValueT")
 
 
+def counted(number: int, thing: str) -> str:
+    """A number of things, in the plural where it is not one."""
+    return f"{number} {thing}{'' if number == 1 else 's'}"
+
+
 def maybe(value: ValueT | None, show: Callable[[ValueT], str]) -> str:
     """The value as shown, or a dash where there is none."""
     return DASH if value is None else show(value)

@@ -3,27 +3,28 @@
 from collections.abc import Sequence
 
 from harvok.core.judgement.finding import Finding
-from harvok.core.trials.link import LinkEvent
+from harvok.core.samples import Event
+from harvok.core.trials.link import MISSED, SPEED
 from harvok.core.units import format_speed
 
 
-def judge_link(port: str, link_ups: Sequence[LinkEvent], rated_bps: float | None, minimum: int) -> list[Finding]:
-    """REJECT for a single link-up below the rated speed or at half duplex; ACCEPT needs `least` that were right."""
+def judge_link(port: str, link_ups: Sequence[Event], rated_bps: float | None, minimum: int) -> list[Finding]:
+    """REJECT for a single link-up below the rated speed or at half duplex; ACCEPT needs `minimum` that were right."""
     if rated_bps is None:
         return []
     where, count = port, len(link_ups)
-    slow = [event for event in link_ups if event.speed_bps and event.speed_bps < rated_bps]
-    half = [event for event in link_ups if event.duplex == "half"]
-    flaps = sum(event.missed for event in link_ups)
+    slow = [event.values[SPEED] for event in link_ups if event.values.get(SPEED, rated_bps) < rated_bps]
+    half = [event for event in link_ups if event.labels.get("duplex") == "half"]
+    flaps = round(sum(event.values.get(MISSED, 0) for event in link_ups))
     if slow:
-        speeds = ", ".join(sorted({format_speed(event.speed_bps) for event in slow if event.speed_bps}))
+        speeds = ", ".join(sorted({format_speed(speed_bps) for speed_bps in slow}))
         said = f"{len(slow)} of {count} times the link came up at {speeds}, below {format_speed(rated_bps)}"
         return [Finding("REJECT", where, said, "Try a known-good lead on the same ports: then it is the lead, or not.")]
     if half:
         return [Finding("REJECT", where, f"{len(half)} of {count} times at half duplex", "Check both ends' settings.")]
     if flaps:
         return [Finding("REJECT", where, f"link losses too short to be seen: {flaps}", "Swap the lead.")]
-    if any(not event.speed_bps for event in link_ups):
+    if any(SPEED not in event.values for event in link_ups):
         return [Finding("RETEST", where, "this port does not tell its speed", "Watch a physical port.")]
     if count < minimum:
         more = f"{count} link-ups are too few: {minimum} are wanted"

@@ -21,9 +21,9 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize, FramesTest, 
 from harvok.core.procedures.latency import Form
 from harvok.core.procedures.load import LoadTest, hold_loads
 from harvok.core.procedures.rfc2544 import FrameTest, TestName, rfc2544
+from harvok.core.samples import Event
 from harvok.core.sweeps.axes import FRAME_AXES, AxisSet, Setting, parse_loads
 from harvok.core.sweeps.reading import SweptFigures
-from harvok.core.trials.any import TrialResult
 from harvok.core.trials.frames import MAX_STEPS
 from harvok.core.units import format_share, format_span
 from harvok.errors import UsageError
@@ -179,7 +179,7 @@ def _load_conditions(test: LoadTest) -> Conditions:
     yield from frame_conditions(test)
 
 
-def _judge_emulator(test: EmulatorTest, findings: Findings, results: Sequence[TrialResult]) -> list[Finding]:
+def _judge_emulator(test: EmulatorTest, findings: Findings, events: Sequence[Event]) -> list[Finding]:
     return judge_emulator(test.set_to, findings.figures, test.tolerance_s, test.settings.tester_delay_s)
 
 

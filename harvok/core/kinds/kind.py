@@ -9,9 +9,9 @@ from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.step import Step
 from harvok.core.procedure import Findings
 from harvok.core.quantities import QUANTITIES
+from harvok.core.samples import Event
 from harvok.core.sweeps.axes import NO_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
-from harvok.core.trials.any import TrialResult
 
 RigNeed = Literal["stations", "reflector", "port", "frames"]
 """Where a kind of test runs: a pair of stations, a path to a reflector, a port of this host, two ports with a device
@@ -24,7 +24,7 @@ def _no_conditions(test: Any) -> Conditions:
     return iter(())
 
 
-def _no_judge(test: Any, findings: Findings, results: Sequence[TrialResult]) -> list[Finding]:
+def _no_judge(test: Any, findings: Findings, events: Sequence[Event]) -> list[Finding]:
     return []
 
 
@@ -50,7 +50,8 @@ class Kind:
     `test` is its dataclass, `procedure` what runs it, called with test, context and findings. `conditions` yields
     (name, value as printed) of what must be alike before two of its series are compared. `quantities` are what its
     figures may be of, in the order in which they are shown; those of rank headline stand for a run, and so do the ones
-    in `also_headline`. `judge` judges limits that the test itself sets. `step` is its form in a plan, `sweeping` how it
+    in `also_headline`. `judge` judges limits that the test itself sets, by its
+    findings and the events of its trials. `step` is its form in a plan, `sweeping` how it
     is swept; None where it has neither. `over_load`: its figures are drawn over the load. `host_notices` says what the
     hosts will not grant, and raises UsageError for what cannot work between them. `held_against_calibration`: its
     figures near the tester's own limit are marked as such.
@@ -61,7 +62,7 @@ class Kind:
     rig: RigNeed
     quantities: tuple[str, ...]
     conditions: Callable[[Any], Conditions] = _no_conditions
-    judge: Callable[[Any, Findings, Sequence[TrialResult]], list[Finding]] = _no_judge
+    judge: Callable[[Any, Findings, Sequence[Event]], list[Finding]] = _no_judge
     step: type[Step] | None = None
     sweeping: Sweeping | None = None
     also_headline: tuple[str, ...] = ()

@@ -7,7 +7,8 @@ from harvok.core.judgement.link import judge_link
 from harvok.core.kinds.kind import Conditions, Kind
 from harvok.core.procedure import Findings
 from harvok.core.procedures.link import LinkTest, link_test
-from harvok.core.trials.link import LinkTrialResult
+from harvok.core.samples import Event
+from harvok.core.trials.link import link_ups
 
 
 def _conditions(test: LinkTest) -> Conditions:
@@ -15,9 +16,8 @@ def _conditions(test: LinkTest) -> Conditions:
     yield "test.port", test.trial.port
 
 
-def _judge(test: LinkTest, findings: Findings, results: Sequence[LinkTrialResult]) -> list[Finding]:
-    link_ups = [event for result in results for event in result.link_ups]
-    return judge_link(test.trial.port, link_ups, test.rated_bps, test.min_link_ups)
+def _judge(test: LinkTest, findings: Findings, events: Sequence[Event]) -> list[Finding]:
+    return judge_link(test.trial.port, link_ups(events), test.rated_bps, test.min_link_ups)
 
 
 LINK = Kind(
@@ -26,5 +26,5 @@ LINK = Kind(
     rig="port",
     quantities=("negotiated-speed-min", "link-ups", "link-flaps"),
     conditions=_conditions,
-    judge=_judge,  # type: ignore[arg-type]
+    judge=_judge,
 )

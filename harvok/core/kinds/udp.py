@@ -27,9 +27,9 @@ from harvok.core.procedures.udp import (
     udp_services,
     udp_steps,
 )
+from harvok.core.samples import Event
 from harvok.core.sweeps.axes import UDP_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
-from harvok.core.trials.any import TrialResult
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.units import format_rate, format_share, format_size, format_span
@@ -96,7 +96,7 @@ def _search_conditions(test: UdpSearchTest) -> Conditions:
     yield "test.resolution", format_share(test.resolution)
 
 
-def _judge_services(test: UdpServicesTest, findings: Findings, results: Sequence[TrialResult]) -> list[Finding]:
+def _judge_services(test: UdpServicesTest, findings: Findings, events: Sequence[Event]) -> list[Finding]:
     return judge_services(test.services, findings.figures)
 
 

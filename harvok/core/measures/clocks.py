@@ -1,7 +1,7 @@
 """The difference of two clocks from packets that were answered (RFC 5905 §8)."""
 
+from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.delay import DelayTrialResult
-from harvok.core.trials.udp import ClockOffset
 
 
 def offset_of(result: DelayTrialResult) -> ClockOffset | None:

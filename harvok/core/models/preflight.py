@@ -10,7 +10,7 @@ from typing import Literal
 from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
-from harvok.core.trials.udp import ClockOffset
+from harvok.core.time_axis import ClockOffset
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 
 Outcome = Literal["ok", "warning", "stop", "unknown"]

@@ -19,10 +19,9 @@ from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
 from harvok.core.models.version1 import upgraded_record
+from harvok.core.samples import Event, SampleColumns
 from harvok.core.tcp.reading import Reading
-from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.tcp import TcpInterval
-from harvok.core.trials.udp import UdpInterval
+from harvok.core.trials.any import Trial, TrialOutcome
 
 RECORD_FORMAT: Final = "harvok-run"
 RECORD_VERSION: Final = 2
@@ -107,11 +106,16 @@ AnyRigRecord = RigRecord | PortRecord | FrameRigRecord
 
 
 class TrialRecord(Model):
-    """One trial. `result` is None when it broke off; then `intervals` are what either end had told until then."""
+    """One trial, and everything that was seen while it ran, on its time axis; `result` is None when it broke off.
+
+    `origin` is when the axis begins, by the near end's clock.
+    """
 
     trial: Annotated[Trial, Field(discriminator="kind")]
-    result: Annotated[TrialResult, Field(discriminator="kind")] | None = None
-    intervals: list[TcpInterval | UdpInterval] = []
+    origin: datetime | None = None
+    result: Annotated[TrialOutcome, Field(discriminator="kind")] | None = None
+    samples: list[SampleColumns] = []
+    events: list[Event] = []
 
 
 class RunRecord(Model):

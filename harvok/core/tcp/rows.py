@@ -1,15 +1,16 @@
 """One row per interval and direction, joined from what the sending and the receiving end told of it."""
 
 import statistics
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from harvok.core.ends import Direction, Role, role_at
+from harvok.core.ends import Direction
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link
+from harvok.core.samples import IntervalReader, IntervalSamples, Sample
 from harvok.core.tcp.ceiling import ceiling_of
 from harvok.core.tcp.evidence import segment_of
-from harvok.core.trials.tcp import TcpInfo, TcpInterval
+from harvok.core.trials.tcp import TcpInfo, tcp_info
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,52 +35,69 @@ class IntervalRow:
 
 
 class RowJoiner:
-    """Joins halves into rows as they come, in any order. Knows the link, so that it can tell the ceiling's share."""
+    """Joins the samples of both halves into rows as they come, in any order. Knows the link, so that it can tell the
+    ceiling's share."""
 
     def __init__(self, link: Link, ip_version: IpVersion) -> None:
         self._link = link
         self._ip_version = ip_version
-        self._waiting: dict[tuple[Direction, int], TcpInterval] = {}
-        self._again: dict[Direction, int] = {}
+        self._reader = IntervalReader()
+        self._waiting: dict[tuple[str, int], IntervalSamples] = {}
+        self._again: dict[str, int] = {}
 
-    def add(self, half: TcpInterval) -> IntervalRow | None:
-        """The row that this half completes, or None when the other half has not come yet."""
-        place = (half.direction, half.index)
-        other = self._waiting.pop(place, None)
-        if other is None or other.role == half.role:
-            self._waiting[place] = half
-            return None
-        halves: dict[Role, TcpInterval] = {half.role: half, other.role: other}
-        return self._row(halves["sender"], halves["receiver"])
+    def add(self, samples: Iterable[Sample]) -> Iterator[IntervalRow]:
+        """The rows that these samples complete."""
+        for sample in samples:
+            half = self._reader.add(sample)
+            if half is None:
+                continue
+            place = (half.direction, half.index)
+            other = self._waiting.pop(place, None)
+            if other is None or other.role == half.role:
+                self._waiting[place] = half
+            else:
+                halves = {half.role: half, other.role: other}
+                yield self._row(halves["sender"], halves["receiver"])
 
-    def _row(self, sender: TcpInterval, receiver: TcpInterval) -> IntervalRow:
-        ceiling = ceiling_of(self._link, segment_of(sender.tcp, self._ip_version))
-        near_sends = role_at("near", sender.direction) == "sender"
-        near, far = (sender, receiver) if near_sends else (receiver, sender)
+    def _row(self, sender: IntervalSamples, receiver: IntervalSamples) -> IntervalRow:
+        infos = _infos(sender)
+        ceiling = ceiling_of(self._link, segment_of(infos, self._ip_version))
+        near, far = (sender, receiver) if sender.source == "near" else (receiver, sender)
+        goodput_bps = sum(receiver.of("flow-bytes")) * 8 / (receiver.end_s - receiver.start_s)
         return IntervalRow(
-            direction=sender.direction,
+            direction="send" if sender.direction == "send" else "receive",
             index=receiver.index,
             start_s=receiver.start_s,
             end_s=receiver.end_s,
-            goodput_bps=receiver.goodput_bps,
-            ceiling_share=receiver.goodput_bps / ceiling.goodput_bps if ceiling else None,
-            retransmitted_bytes=self._retransmitted(sender),
-            cwnd_bytes=_mean([(i.cwnd_segments or 0) * (i.mss_bytes or 0) for i in sender.tcp]),
-            rtt_min_s=_min_rtt_s(sender.tcp),
-            rtt_mean_s=_mean([i.rtt_us / 1e6 for i in sender.tcp if i.rtt_us]),
-            core_near=near.cpu.busiest_core if near.cpu else None,
-            core_far=far.cpu.busiest_core if far.cpu else None,
+            goodput_bps=goodput_bps,
+            ceiling_share=goodput_bps / ceiling.goodput_bps if ceiling else None,
+            retransmitted_bytes=self._retransmitted(sender.direction, infos),
+            cwnd_bytes=_mean([(i.cwnd_segments or 0) * (i.mss_bytes or 0) for i in infos]),
+            rtt_min_s=_min_rtt_s(infos),
+            rtt_mean_s=_mean([i.rtt_us / 1e6 for i in infos if i.rtt_us]),
+            core_near=max(near.of("cpu-core"), default=None),
+            core_far=max(far.of("cpu-core"), default=None),
         )
 
-    def _retransmitted(self, sender: TcpInterval) -> int | None:
+    def _retransmitted(self, direction: str, infos: Sequence[TcpInfo]) -> int | None:
         """Bytes sent again since the row before this one."""
-        totals = [info.retransmitted_bytes for info in sender.tcp]
+        totals = [info.retransmitted_bytes for info in infos]
         known = [total for total in totals if total is not None]
         if not known or len(known) < len(totals):
             return None
-        before, now = self._again.get(sender.direction, 0), sum(known)
-        self._again[sender.direction] = now
+        before, now = self._again.get(direction, 0), sum(known)
+        self._again[direction] = now
         return now - before
+
+
+def _infos(half: IntervalSamples) -> list[TcpInfo]:
+    """The kernel's view of each flow at the end of an interval, of the flows for which it has one."""
+    by_flow: dict[str, dict[str, float]] = {}
+    for quantity, values in half.values.items():
+        for labels, value in values:
+            if "flow" in labels and quantity != "flow-bytes":
+                by_flow.setdefault(labels["flow"], {})[quantity] = value
+    return [tcp_info(values) for values in by_flow.values()]
 
 
 def _mean(values: Sequence[float]) -> float | None:

@@ -8,9 +8,13 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.ends import Direction
+from harvok.core.samples import Sample
 
 MAX_STEPS = 64
 """What a rig has to carry in one trial."""
+
+SENT_FRAMES, RECEIVED_FRAMES, FRAME_DELAY = "sent-frames", "received-frames", "frame-delay-s"
+"""Samples of a frame trial: frames of a direction since its start, and the delay of those that just came."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +27,7 @@ class LoadStep:
 
 @dataclass(frozen=True, slots=True)
 class FrameTrial:
-    """One trial: frames at given loads, MOST_STEPS of them at most, in one direction or both at once.
+    """One trial: frames at given loads, MAX_STEPS of them at most, in one direction or both at once.
 
     `frame_sizes` are sent in turn: one size, or the sequence of a mix (RFC 6985). `burst_frames` are sent back to
     back, with gaps between bursts that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for
@@ -145,15 +149,12 @@ class FrameDirectionResult(FrameCounts):
     tester: TesterHealth = TesterHealth()
 
 
-@dataclass(frozen=True, slots=True)
-class FrameProgress:
-    """What a rig tells while a trial runs: frames of one direction since its start, and their delay just now."""
-
-    direction: Direction
-    at_s: float
-    sent_frames: int
-    received_frames: int
-    delay_s: float | None = None
+def progress_samples(
+    direction: Direction, at_s: float, sent_frames: int, received_frames: int, delay_s: float | None
+) -> list[Sample]:
+    """How far a direction has come: frames since the start of the trial, and their delay just now."""
+    values = {SENT_FRAMES: sent_frames, RECEIVED_FRAMES: received_frames} | ({FRAME_DELAY: delay_s} if delay_s else {})
+    return [Sample(round(at_s, 9), "near", key, value, {"direction": direction}) for key, value in values.items()]
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,13 +2,17 @@
 
 Directions are seen from the near end, where the command is typed: `send` is near → far, `receive` far → near.
 Each direction has a sending and a receiving half, one at either end; each half measures with its own clock and
-counts time from its own origin: the sender from its start, the receiver from the first byte that arrives.
+counts time from its own origin: the sender from its start, the receiver from the first byte that arrives. As samples
+(core.samples) both stand on the trial's time axis.
 """
 
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, fields
 from typing import Literal
 
 from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
+from harvok.core.time_axis import ClockOffset
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +89,19 @@ class TcpInfo:
     window_limited_us: int | None = None
     buffer_limited_us: int | None = None
 
+    def values(self) -> Iterator[tuple[str, float]]:
+        """(quantity, value) of what the kernel tells; each quantity is a field's name in kebab case."""
+        for each in fields(self):
+            value = getattr(self, each.name)
+            if value is not None:
+                yield each.name.replace("_", "-"), value
+
+
+def tcp_info(values: Mapping[str, float]) -> TcpInfo:
+    """A connection's state from its samples; the inverse of `TcpInfo.values`."""
+    known = {each.name: values[key] for each in fields(TcpInfo) if (key := each.name.replace("_", "-")) in values}
+    return TcpInfo(**{name: value if name.endswith("_bps") else int(value) for name, value in known.items()})  # type: ignore[arg-type]
+
 
 @dataclass(frozen=True, slots=True)
 class TcpInterval:
@@ -92,6 +109,7 @@ class TcpInterval:
 
     `ticks` are (seconds since the origin, payload bytes of all flows since the origin); `flow_bytes` the payload
     bytes of each flow in this interval; `tcp` each flow's state at its end (empty where the system tells none).
+    `began_ns` is the half's origin by its own host's wall clock; 0 where that is not known.
     """
 
     direction: Direction
@@ -103,11 +121,32 @@ class TcpInterval:
     flow_bytes: list[int]
     tcp: list[TcpInfo]
     cpu: CpuUse | None = None
+    began_ns: int = 0
 
     @property
     def goodput_bps(self) -> float:
         length_s = self.end_s - self.start_s
         return sum(self.flow_bytes) * 8 / length_s if length_s > 0 else 0.0
+
+    def samples(self, source: str, began_s: float) -> Iterator[Sample]:
+        """Everything that it tells, for a half that began at `began_s` on the time axis."""
+        labels = {"direction": self.direction, "role": self.role}
+        end_s = _axis(began_s, self.end_s)
+        for at_s, payload_bytes in self.ticks:
+            yield Sample(_axis(began_s, at_s), source, "payload-bytes", payload_bytes, labels)
+        for flow, moved in enumerate(self.flow_bytes):
+            of_flow = {**labels, "flow": str(flow)}
+            yield Sample(end_s, source, "flow-bytes", moved, of_flow)
+            for quantity, value in self.tcp[flow].values() if flow < len(self.tcp) else ():
+                yield Sample(end_s, source, quantity, value, of_flow)
+        yield from cpu_samples(self.cpu, end_s, source, labels)
+        yield Sample(end_s, source, INTERVAL_LENGTH, self.end_s - self.start_s, labels)
+        yield Sample(end_s, source, INTERVAL_INDEX, self.index, labels)
+
+
+def _axis(began_s: float, at_s: float) -> float:
+    """A moment of a half on the time axis, to the nanosecond that clocks have."""
+    return round(began_s + at_s, 9)
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,7 +176,7 @@ class TcpSummary:
 
 @dataclass(frozen=True, slots=True)
 class DirectionResult:
-    """Both halves of one direction. The two interval lists need not be of one length when a test broke off."""
+    """Both halves of one direction. The two interval lists need not be of one length."""
 
     direction: Direction
     sender_intervals: list[TcpInterval]
@@ -152,8 +191,32 @@ class DirectionResult:
 
 
 @dataclass(frozen=True, slots=True)
+class DirectionOutcome:
+    """What both halves of one direction said at their ends."""
+
+    direction: Direction
+    sender: TcpSummary | None = None
+    receiver: TcpSummary | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class TcpOutcome:
+    """What a record keeps of a TcpTrialResult, beside its samples."""
+
+    directions: list[DirectionOutcome]
+    clock: ClockOffset | None = None
+    kind: Literal["tcp"] = "tcp"
+
+
+@dataclass(frozen=True, slots=True)
 class TcpTrialResult:
-    """What a rig answers to a TcpTrial: one result for each direction of the trial, in the same order."""
+    """What a rig answers to a TcpTrial: one result for each direction of the trial, in the same order. `clock` is None
+    where the ends' clocks could not be compared."""
 
     directions: list[DirectionResult]
+    clock: ClockOffset | None = None
     kind: Literal["tcp"] = "tcp"
+
+    @property
+    def outcome(self) -> TcpOutcome:
+        return TcpOutcome([DirectionOutcome(d.direction, d.sender, d.receiver) for d in self.directions], self.clock)

@@ -4,11 +4,13 @@ A service is one kind of traffic: a load, a payload size, a DSCP. Its load is of
 per second, each of which is one Ethernet frame. Flows are numbered through all services of a trial, in their order.
 """
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
+from harvok.core.time_axis import ClockOffset
 
 Method = Literal["auto", "segmented", "plain"]
 """How datagrams are sent and received: `segmented` hands whole batches to the kernel, which cuts them apart, and takes
@@ -81,7 +83,7 @@ class UdpInterval:
 
     `missing` datagrams were numbered below the highest that came in this interval and did not come in it: late ones
     make up for it later. Delays are by both hosts' own clocks, so their level is off by the difference of the clocks,
-    and their variation is not.
+    and their variation is not. `began_ns` is the half's origin by its own host's wall clock; 0 where it is not known.
     """
 
     direction: Direction
@@ -101,11 +103,31 @@ class UdpInterval:
     mean_transit_s: float | None = None
     max_transit_s: float | None = None
     cpu: CpuUse | None = None
+    began_ns: int = 0
 
-    @property
-    def payload_bps(self) -> float:
-        length_s = self.end_s - self.start_s
-        return self.payload_bytes * 8 / length_s if length_s > 0 else 0.0
+    def samples(self, source: str, began_s: float, service: str) -> Iterator[Sample]:
+        """Everything that it tells, for a half that began at `began_s` on the time axis."""
+        labels = {"direction": self.direction, "role": self.role} | ({"service": service} if service else {})
+        at_s = round(began_s + self.end_s, 9)
+        for quantity, value in self._values():
+            if value is not None:
+                yield Sample(at_s, source, quantity, value, labels)
+        yield from cpu_samples(self.cpu, at_s, source, labels)
+        yield Sample(at_s, source, INTERVAL_LENGTH, self.end_s - self.start_s, labels)
+        yield Sample(at_s, source, INTERVAL_INDEX, self.index, labels)
+
+    def _values(self) -> Iterator[tuple[str, float | None]]:
+        yield "datagrams", self.datagrams
+        yield "interval-bytes", self.payload_bytes
+        if self.role == "receiver":
+            yield "missing", self.missing
+            yield "duplicates", self.duplicates
+            yield "reordered", self.reordered
+            yield "longest-run", self.longest_run
+            yield "jitter-s", self.jitter_s
+            yield "transit-min-s", self.min_transit_s
+            yield "transit-mean-s", self.mean_transit_s
+            yield "transit-max-s", self.max_transit_s
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,30 +199,18 @@ class UdpSummary:
 
 
 @dataclass(frozen=True, slots=True)
-class ClockOffset:
-    """How far the far end's clock is ahead of the near end's, and the most that this can be off.
-
-    Zero and exact where both ends are one machine; None where nothing answered.
-    """
-
-    offset_s: float
-    error_s: float
-
-
-@dataclass(frozen=True, slots=True)
 class UdpDirectionResult:
-    """Both halves of one direction. The two interval lists need not be of one length."""
+    """Both halves of one direction. What they saw on the way is in the trial's samples."""
 
     direction: Direction
-    sender_intervals: list[UdpInterval]
-    receiver_intervals: list[UdpInterval]
     sender: UdpSummary
     receiver: UdpSummary
 
 
 @dataclass(frozen=True, slots=True)
 class UdpTrialResult:
-    """What a rig answers to a UdpTrial: one result for each direction of the trial, in the same order."""
+    """What a rig answers to a UdpTrial: one result for each direction of the trial, in the same order. `clock` is None
+    where the ends' clocks could not be compared."""
 
     directions: list[UdpDirectionResult]
     clock: ClockOffset | None = None

@@ -7,8 +7,8 @@ from typing import Literal
 from harvok.core.ends import Direction
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark
+from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.udp import (
-    ClockOffset,
     TransitSummary,
     UdpDirectionResult,
     UdpFlowReceived,

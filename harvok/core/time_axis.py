@@ -1,0 +1,48 @@
+"""One time axis for a trial: seconds since its origin, by the near end's clock, for what either end saw.
+
+The ends have clocks of their own. How far the far end's is ahead is measured with answered packets (RFC 5905 §8), and
+is only known to within half of the fastest answer's time; the bound is recorded with the offset, since no picture of
+both ends' samples is finer than it.
+"""
+
+from dataclasses import dataclass
+
+from harvok.core.ends import End
+
+
+@dataclass(frozen=True, slots=True)
+class ClockOffset:
+    """How far the far end's clock is ahead of the near end's, and the most that this can be off.
+
+    Zero and exact where both ends are one machine.
+    """
+
+    offset_s: float
+    error_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class TimeAxis:
+    """`origin_ns` is by the near end's wall clock; `clock` None where nothing answered."""
+
+    origin_ns: int
+    clock: ClockOffset | None = None
+
+    def at_s(self, end: End, wall_ns: int) -> float:
+        """Where a moment by an end's wall clock lies on the axis.
+
+        A far end whose clock is unknown counts from the origin: its halves are placed as if they had begun there.
+        """
+        if end == "near":
+            return (wall_ns - self.origin_ns) / 1e9
+        if self.clock is None or not wall_ns:
+            return 0.0
+        return (wall_ns - self.origin_ns) / 1e9 - self.clock.offset_s
+
+
+def closer(one: ClockOffset | None, other: ClockOffset | None) -> ClockOffset | None:
+    """The offset in the middle of a trial, from those before and after it: their drift widens the bound."""
+    if one is None or other is None:
+        return one or other
+    drift_s = abs(other.offset_s - one.offset_s)
+    return ClockOffset((one.offset_s + other.offset_s) / 2, max(one.error_s, other.error_s) + drift_s / 2)
