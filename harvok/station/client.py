@@ -18,7 +18,6 @@ from harvok.core.ethernet import IpVersion
 from harvok.core.fields import Model
 from harvok.core.models.control import (
     DEFAULT_CONTROL_PORT,
-    PROTOCOL,
     FarEndResult,
     Fault,
     PreparedTrial,
@@ -40,6 +39,7 @@ from harvok.errors import (
     UnknownNameError,
     UsageError,
 )
+from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
 from harvok.traffic.sockets import Source, format_address
 from harvok.traffic.table import FlowTrial
 
@@ -107,7 +107,7 @@ class StationClient:
             transport=httpx2.HTTPTransport(local_address=source.address, socket_options=options),
             trust_env=False,  # a proxy would put another path under test
         )
-        self._session = ""
+        self._session, self._capabilities, self._who = "", list[str](), ""
         self._stop = threading.Event()
         self._renewer: threading.Thread | None = None
         self.lost: HarvokError | None = None
@@ -130,7 +130,7 @@ class StationClient:
 
     def claim(self, near: str, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this near end, waiting up to `wait_s` for its turn. Raises BusyError."""
-        request = SessionRequest(near=near, planned_s=planned_s, protocol=PROTOCOL)
+        request = SessionRequest(near=near, planned_s=planned_s, capabilities=list(CAPABILITIES))
         deadline_ns = self._clock.now_ns() + int(wait_s * 1e9)
         said = False
         while True:
@@ -144,7 +144,8 @@ class StationClient:
                     notice(f"{busy.message}; waiting up to {format_span(wait_s)} for a turn")
                     said = True
                 self._clock.sleep(_ASK_AGAIN_S)
-        self._session = session.session
+        self._session, self._capabilities = session.session, session.capabilities
+        self._who = f"the station {self.address.name} (Harvok {session.harvok})"
         self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
         self._renewer.start()
 
@@ -158,7 +159,9 @@ class StationClient:
         return None if answer.content == b"null" else _parse(InterfaceCounters, answer.content)
 
     def prepare(self, trial: FlowTrial) -> PreparedTrial:
-        """Makes the far end ready to admit the data connections of a trial."""
+        """Makes the far end ready to admit the data connections of a trial. Raises ProtocolError where it does not know
+        this kind of traffic."""
+        require(self._capabilities, [traffic_capability(trial.kind)], self._who)
         return self._ask(PreparedTrial, "POST", self._path("/half"), TrialRequest(trial=trial))
 
     def start(self) -> None:
@@ -253,11 +256,11 @@ def _lost(address: StationAddress, error: httpx2.HTTPError) -> StationLostError:
 
 def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:
     try:
-        return wanted.model_validate_json(raw)
+        return wanted.model_validate_json(raw, extra="ignore")
     except ValidationError as error:
         raise ProtocolError(
-            f"what answers is no station of this version: its {wanted.__name__} is not readable",
-            "Check the port, and install the same version of Harvok at both ends.",
+            f"what answers is no station that this version knows: its {wanted.__name__} is not readable",
+            "Check the port, and upgrade the older end of the two.",
         ) from error
 
 

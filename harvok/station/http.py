@@ -12,9 +12,9 @@ from fastapi.responses import JSONResponse, StreamingResponse
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from harvok import __version__
 from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
-    PROTOCOL,
     FarEndResult,
     PreparedTrial,
     Session,
@@ -28,13 +28,13 @@ from harvok.station.far_end import FarEnd, fault_of
 from harvok.station.service import Station
 
 _LARGEST_BODY_BYTES = 64 * 1024
-_SAME_VERSION = "Use near end and station of one version."
+_SAME_VERSION = "Upgrade the older end of the two."
 _STATUS = {BusyError: 409, ProtocolError: 409, LimitError: 422, TokenError: 401}
 
 
 def make_app(station: Station) -> FastAPI:
     """The service of a station as an ASGI application."""
-    app = FastAPI(title="Harvok station", version=str(PROTOCOL), docs_url=None, redoc_url=None)
+    app = FastAPI(title="Harvok station", version=__version__, docs_url=None, redoc_url=None)
 
     @app.exception_handler(HarvokError)
     def harvok_error(_: Request, error: HarvokError) -> JSONResponse:

@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 from harvok import __version__
 from harvok.clock import Clock
-from harvok.core.models.control import PROTOCOL, PreparedTrial, Session, SessionRequest, StationFacts
+from harvok.core.models.control import PreparedTrial, Session, SessionRequest, StationFacts
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
 from harvok.core.wire.datagram import HEAD_BYTES, MAX_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError
+from harvok.station.capabilities import CAPABILITIES, agreed
 from harvok.station.far_end import FarEnd
 from harvok.station.sessions import LEASE_S, Sessions
 from harvok.traffic.reflector import ReflectorSettings
@@ -45,7 +46,7 @@ class Station:
         return StationFacts(
             name=self.settings.name,
             harvok=__version__,
-            protocol=PROTOCOL,
+            capabilities=list(CAPABILITIES),
             data_port=self.settings.data_port,
             delay_port=self.settings.reflector.port if self.settings.reflector else None,
             max_test_s=self.settings.max_test_s,
@@ -54,16 +55,11 @@ class Station:
         )
 
     def claim(self, request: SessionRequest, address: str) -> Session:
-        if request.protocol != PROTOCOL:
-            raise ProtocolError(
-                f"the near end speaks control protocol {request.protocol}, this station {PROTOCOL} "
-                f"(Harvok {__version__})",
-                "Install the same version of Harvok at both ends.",
-            )
+        common = agreed(request.capabilities, "the near end")
         near = "".join(c for c in request.near if c.isprintable())
         session = self.sessions.claim(near, request.planned_s)
         self._tell(f"{near} ({address}) has the station for about {format_span(round(request.planned_s))}")
-        return Session(session=session, lease_s=LEASE_S)
+        return Session(session=session, lease_s=LEASE_S, harvok=__version__, capabilities=common)
 
     def give_back(self, session: str) -> None:
         if self.sessions.give_back(session):

@@ -27,11 +27,13 @@ class FlowListener(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Traffic:
-    """One kind of traffic: its listener at the far end, how the near end opens its flows, and what runs them."""
+    """One kind of traffic: its listener at the far end, how the near end opens its flows, and what runs them. `version`
+    is that of its trials, hellos and summaries, which both ends must have alike."""
 
     listener: Callable[[Any, bytes, bytes, str | None, int], FlowListener]
     open_flows: Callable[[Any, DataTarget, Source], Any]
     trial_end: Callable[[End, Any, Any, bytes, Clock], TrialEnd]
+    version: int = 1
 
 
 TRAFFIC = {

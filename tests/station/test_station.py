@@ -3,9 +3,10 @@ import unittest
 from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
-from harvok.core.models.control import PROTOCOL, Fault, TrialRequest
+from harvok.core.models.control import Fault, TrialRequest
 from harvok.core.trials.tcp import TcpTrial
 from harvok.errors import BusyError, FarEndError, ProtocolError, TokenError, UnknownNameError, UsageError
+from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
 from harvok.station.client import error_of, parse_station, resolve
 from harvok.station.far_end import State, next_state
 from harvok.station.http import make_app
@@ -15,10 +16,10 @@ from harvok.testing.clock import ManualClock
 
 TOKEN = "correct-horse"
 GOOD = {"Authorization": f"Bearer {TOKEN}"}
-CLAIM = {"near": "dome", "planned_s": 20, "protocol": PROTOCOL}
+CLAIM = {"near": "dome", "planned_s": 20, "capabilities": list(CAPABILITIES)}
 
 
-class Desks(unittest.TestCase):
+class Holding(unittest.TestCase):
     def setUp(self) -> None:
         self.clock = ManualClock()
         self.sessions = Sessions(self.clock)
@@ -52,6 +53,14 @@ class Desks(unittest.TestCase):
         self.sessions.claim("dome", 2)
         self.clock.sleep(4)
         self.assertEqual(self.sessions.free_in_s, 1.0)
+
+
+class Capabilities(unittest.TestCase):
+    def test_a_station_without_a_kind_of_traffic_is_named_before_anything_is_sent(self) -> None:
+        older = [capability for capability in CAPABILITIES if capability != "udp/1"]
+        require(older, [traffic_capability("tcp")], "the station hall")
+        with self.assertRaisesRegex(ProtocolError, "the station hall cannot do udp/1"):
+            require(older, [traffic_capability("udp")], "the station hall")
 
 
 class States(unittest.TestCase):
@@ -111,17 +120,36 @@ class Http(unittest.TestCase):
         self.claim()
         self.assertEqual([line.split(" (")[0] for line in self.told], ["dome", "free", "dome"])
 
-    def test_another_protocol_is_refused(self) -> None:
-        fault = self.fault("POST", "/v1/sessions", 409, json=CLAIM | {"protocol": PROTOCOL + 1})
-        self.assertIn("same version", fault.hint)
+    def test_a_near_end_that_knows_more_is_served_with_what_both_can_do(self) -> None:
+        newer = [*CAPABILITIES, "apps/1", "tcp/2"]
+        answer = self.http.post("/v1/sessions", json=CLAIM | {"capabilities": newer, "colour": "red"}).json()
+        self.assertEqual(answer["capabilities"], list(CAPABILITIES))
 
-    def test_control_characters_in_a_name_do_not_reach_the_keepers_terminal(self) -> None:
+    def test_a_near_end_without_a_kind_of_traffic_can_do_the_others(self) -> None:
+        older = [one for one in CAPABILITIES if one != "udp/1"]
+        self.assertEqual(
+            self.http.post("/v1/sessions", json=CLAIM | {"capabilities": older}).json()["capabilities"], older
+        )
+
+    def test_an_option_of_a_trial_that_the_station_does_not_know_is_refused(self) -> None:
+        trial = TrialRequest(trial=TcpTrial(("send",), duration_s=1.0)).model_dump(mode="json")
+        trial["trial"]["zero_copy"] = True
+        fault = self.fault("POST", f"/v1/sessions/{self.claim()}/half", 422, json=trial)
+        self.assertIn("zero_copy", fault.message)
+
+    def test_one_that_cannot_hold_a_session_is_refused(self) -> None:
+        for known in (["sessions/2"], []):
+            fault = self.fault("POST", "/v1/sessions", 409, json=CLAIM | {"capabilities": known})
+            self.assertIn("the near end cannot do sessions/1", fault.message)
+            self.assertIn("Upgrade", fault.hint)
+
+    def test_control_characters_in_a_name_do_not_reach_the_operators_terminal(self) -> None:
         self.http.post("/v1/sessions", json=CLAIM | {"near": "do\x1b[2Jme\n"})
         self.assertTrue(self.told[0].startswith("do[2Jme ("), self.told)
 
     def test_nonsense_is_refused_and_the_station_lives(self) -> None:
-        bodies: list[object] = [None, [], "x", {}, {"near": "x" * 5000, "planned_s": 1, "protocol": 1}]
-        bodies += [CLAIM | {"planned_s": -1}, CLAIM | {"planned_s": "soon"}, CLAIM | {"more": 1}]
+        bodies: list[object] = [None, [], "x", {}, {"near": "x" * 5000, "planned_s": 1}]
+        bodies += [CLAIM | {"planned_s": -1}, CLAIM | {"planned_s": "soon"}, CLAIM | {"capabilities": "all"}]
         for body in bodies:
             self.assertEqual(self.fault("POST", "/v1/sessions", 422, json=body).reference, "protocol")
         self.assertEqual(self.fault("PATCH", "/v1/nowhere", 404).reference, "protocol")
@@ -129,7 +157,7 @@ class Http(unittest.TestCase):
         self.assertEqual(self.http.post("/v1/sessions", content=b"[" * 200_000).status_code, 400)
         self.assertEqual(self.http.get("/v1/station").status_code, 200)
 
-    def test_limits_of_the_keeper(self) -> None:
+    def test_limits_of_the_operator(self) -> None:
         path = f"/v1/sessions/{self.claim()}/half"
         trials = {
             "flows": TcpTrial(("send",), flows=5, duration_s=10.0),

@@ -1,15 +1,20 @@
-"""The bodies of the control protocol between near end and station. docs/control-protocol.md describes their use."""
+"""The bodies of the control protocol between near end and station. docs/control-protocol.md describes their use.
+
+What both ends can do is agreed on when a session begins (station.capabilities).
+"""
 
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
 from harvok.core.fields import Model
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
-PROTOCOL = 3
 DEFAULT_CONTROL_PORT = 26470
+
+
+_Capabilities = Annotated[list[Annotated[str, Field(max_length=40)]], Field(max_length=200)]
 
 
 class StationFacts(Model):
@@ -18,7 +23,7 @@ class StationFacts(Model):
 
     name: str
     harvok: str
-    protocol: int
+    capabilities: _Capabilities = []
     data_port: int
     delay_port: int | None = None
     max_test_s: float
@@ -27,18 +32,24 @@ class StationFacts(Model):
 
 
 class SessionRequest(Model):
-    """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell."""
+    """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell. A newer one may say
+    more than this version knows."""
+
+    model_config = ConfigDict(extra="ignore")
 
     near: str = Field(max_length=100)
     planned_s: float = Field(ge=0, le=1e6)
-    protocol: int
+    capabilities: _Capabilities = []
 
 
 class Session(Model):
-    """The station is the near end's. It must be renewed within every `lease_s` seconds, or it is free again."""
+    """The station is the near end's. It must be renewed within every `lease_s` seconds, or it is free again.
+    `capabilities` are what both ends can do."""
 
     session: str
     lease_s: float
+    harvok: str = ""
+    capabilities: _Capabilities = []
 
 
 class PreparedTrial(Model):
