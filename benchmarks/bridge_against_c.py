@@ -94,7 +94,7 @@ def main() -> None:
         subprocess.run([os.environ.get("CC", "cc"), "-O2", "-o", str(program), str(_SOURCE)], check=True)
         built = device.built
         inside = [*built.namespaces[:-1], built.device]
-        wiring = Wiring("path", TESTER_PORTS, (SIDE_1, SIDE_2), "wire", 1500, built.namespaces)
+        wiring = Wiring("path", {name: name for name in TESTER_PORTS}, (SIDE_1, SIDE_2), "wire", 1500, built.namespaces)
         with FramePorts(wiring) as ports:
             for size in asked.sizes:
                 for delay_ms in asked.delay_ms:

@@ -205,6 +205,14 @@ class FrameOptions:
         TwoPortDirection,
         typer.Option(rich_help_panel=WHAT, help="send: first port to second; both: at the same time."),
     ] = "send"
+    stream: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="PORT:PORT",
+            rich_help_panel=WHAT,
+            help="Frames from one port of the rig to another, such as port1:port3, instead of --direction. Repeatable.",
+        ),
+    ] = None
     ip_version: Annotated[
         Literal["4", "6", "none"],
         typer.Option(rich_help_panel=WHAT, help="IP version of the frames; none: bare Ethernet."),

@@ -1,36 +1,72 @@
-"""The two ends of a test, and the part that each plays in a direction. Worker processes import this file.
+"""The ends of a rig, and the streams of traffic between them. Worker processes import this file.
 
-Directions are seen from the near end, where the command is typed: `send` is near → far, `receive` far → near.
+Traffic goes in streams, each from one named end to another. Most rigs have two ends, near and far, and then `send` and
+`receive` are shorthand for the two streams between them, as seen from the near end, where the command is typed. A rig
+with more ends (the ports of a switch, the stations of a site) names them, and its streams say which two they join.
 """
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Literal
 
-Direction = Literal["send", "receive"]
+from harvok.errors import UsageError
+
 DirectionChoice = Literal["send", "receive", "each", "both"]
 Role = Literal["sender", "receiver"]
 End = Literal["near", "far"]
 
-AT_A_TIME: dict[DirectionChoice, tuple[tuple[Direction, ...], ...]] = {
-    "send": (("send",),),
-    "receive": (("receive",),),
-    "each": (("send",), ("receive",)),
-    "both": (("send", "receive"),),
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Traffic from one end to another. Its name is what figures are labelled with as their direction."""
+
+    name: str
+    source: str
+    destination: str
+
+    def role_at(self, end: str) -> Role:
+        """Which part one of its two ends plays in it."""
+        return "sender" if end == self.source else "receiver"
+
+    def end_of(self, role: str) -> str:
+        """The end that plays a part in it."""
+        return self.source if role == "sender" else self.destination
+
+
+SEND, RECEIVE = Stream("send", "near", "far"), Stream("receive", "far", "near")
+TWO_WAY = {stream.name: stream for stream in (SEND, RECEIVE)}
+"""The streams of a rig with two ends, by their shorthand."""
+
+AT_A_TIME: dict[DirectionChoice, tuple[tuple[Stream, ...], ...]] = {
+    "send": ((SEND,),),
+    "receive": ((RECEIVE,),),
+    "each": ((SEND,), (RECEIVE,)),
+    "both": ((SEND, RECEIVE),),
 }
-"""The directions of each trial that a choice comes to."""
+"""The streams of each trial that a choice comes to."""
 
 TwoPortDirection = Literal["send", "receive", "both"]
-SIDES: dict[TwoPortDirection, tuple[Direction, ...]] = {
-    "send": ("send",),
-    "receive": ("receive",),
-    "both": ("send", "receive"),
+PORT_STREAMS: dict[TwoPortDirection, tuple[Stream, ...]] = {
+    "send": (SEND,),
+    "receive": (RECEIVE,),
+    "both": (SEND, RECEIVE),
 }
 """The same of a rig with two ports, where both directions run at once or not at all."""
 
 
-def role_at(end: End, direction: Direction) -> Role:
-    """Which part an end plays in a direction."""
-    return "sender" if (end == "near") == (direction == "send") else "receiver"
+def frame_streams(named: Collection[str], direction: TwoPortDirection) -> tuple[Stream, ...]:
+    """The streams of a frame test: those `named` as `port1:port3`, or the shorthand where none is.
+
+    Raises UsageError.
+    """
+    return tuple(map(_parse_stream, dict.fromkeys(named))) or PORT_STREAMS[direction]
+
+
+def _parse_stream(text: str) -> Stream:
+    source, colon, destination = (part.strip() for part in text.partition(":"))
+    if not (source and colon and destination) or source == destination:
+        raise UsageError(f"'{text}' is no stream", "Name two ports of the rig, such as port1:port3.")
+    return Stream(f"{source} to {destination}", source, destination)
 
 
 @dataclass(frozen=True, slots=True)

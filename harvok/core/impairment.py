@@ -6,8 +6,6 @@ Directions are those of a rig: `send` from the first port to the second.
 from dataclasses import dataclass, field
 from typing import Literal
 
-from harvok.core.ends import Direction
-
 Spread = Literal["uniform", "normal", "recorded"]
 
 
@@ -59,7 +57,7 @@ class Stage:
     send: Impairment = CLEAN
     receive: Impairment = CLEAN
 
-    def of(self, direction: Direction) -> Impairment:
+    def of(self, direction: str) -> Impairment:
         return self.send if direction == "send" else self.receive
 
 
@@ -87,7 +85,7 @@ class DirectionReport:
     due. `too_large` were longer than the ports carry, `overrun` found the ring full.
     """
 
-    direction: Direction
+    direction: str
     in_frames: int = 0
     in_bytes: int = 0
     out_frames: int = 0

@@ -8,8 +8,14 @@ from harvok.core.link import Link
 from harvok.core.samples import Event, Sample
 from harvok.core.trials.any import Trial, TrialResult
 
-START = "start"
-"""The event at the origin of a trial's time axis: from here on traffic may flow."""
+START, ORIGIN = "start", "utc-s"
+"""The event at the origin of a trial's time axis, when its first traffic flows; it carries the origin as seconds since
+1970, by the near end's clock."""
+
+
+def started(origin_ns: int) -> Event:
+    """The event that begins a time axis, whose origin is by the near end's wall clock."""
+    return Event(0.0, START, values={ORIGIN: origin_ns / 1e9})
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,8 +7,6 @@ both ends' samples is finer than it.
 
 from dataclasses import dataclass
 
-from harvok.core.ends import End
-
 
 @dataclass(frozen=True, slots=True)
 class ClockOffset:
@@ -28,16 +26,20 @@ class TimeAxis:
     origin_ns: int
     clock: ClockOffset | None = None
 
-    def at_s(self, end: End, wall_ns: int) -> float:
+    def at_s(self, end: str, wall_ns: int) -> float:
         """Where a moment by an end's wall clock lies on the axis.
 
         A far end whose clock is unknown counts from the origin: its halves are placed as if they had begun there.
         """
-        if end == "near":
-            return (wall_ns - self.origin_ns) / 1e9
-        if self.clock is None or not wall_ns:
-            return 0.0
-        return (wall_ns - self.origin_ns) / 1e9 - self.clock.offset_s
+        known_ns = by_near_clock(end, wall_ns, self.clock)
+        return 0.0 if known_ns is None else (known_ns - self.origin_ns) / 1e9
+
+
+def by_near_clock(end: str, wall_ns: int, clock: ClockOffset | None) -> int | None:
+    """A moment by an end's wall clock, by that of the near end; None where that cannot be told."""
+    if end == "near":
+        return wall_ns
+    return wall_ns - round(clock.offset_s * 1e9) if clock and wall_ns else None
 
 
 def closer(one: ClockOffset | None, other: ClockOffset | None) -> ClockOffset | None:

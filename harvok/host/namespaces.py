@@ -1,4 +1,4 @@
-"""A device made of this kernel, between two tester ports, in network namespaces without names.
+"""A device made of this kernel, between tester ports, in network namespaces without names.
 
 The namespaces live as long as one holder process, which ends when its parent does: nothing is left behind, not even
 after kill -9, since the kernel takes down a namespace with all its links when nobody is in it. Without root the
@@ -23,7 +23,8 @@ if TYPE_CHECKING:
 DeviceKind = Literal["wire", "switch", "router", "path", "hosts"]
 
 TESTER_PORTS = ("port1", "port2")
-DEVICE_PORTS = ("left", "right")
+DEVICE_PORTS = ("device1", "device2")
+"""The interfaces of a device with two ports; one with more goes on in the same way."""
 _NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
 _RESET_S = 1.0
 _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
@@ -43,6 +44,15 @@ class DeviceSpec:
     rate_bps: float | None = None
     buffer_bytes: int = 64 * 1024
     addresses: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    ports: int = 2
+
+    @property
+    def tester_ports(self) -> list[str]:
+        return [f"port{number}" for number in range(1, self.ports + 1)]
+
+    @property
+    def device_ports(self) -> list[str]:
+        return [f"device{number}" for number in range(1, self.ports + 1)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +86,7 @@ def hold(spec: DeviceSpec) -> None:
     say_ready(asdict(built))
     for word in sys.stdin:
         if word.strip() == "reset" and spec.kind != "wire":
-            _reset(device_fd)
+            _reset(device_fd, spec)
 
 
 def _become_root_of_a_user_namespace() -> None:
@@ -117,13 +127,14 @@ def _kernel() -> "IPRoute":
 
 def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
     _no_chatter()
-    ends = list(zip(TESTER_PORTS, DEVICE_PORTS, strict=True)) if spec.kind != "wire" else [TESTER_PORTS]
+    pairs = zip(spec.tester_ports, spec.device_ports, strict=True)
+    ends = list(pairs) if spec.kind != "wire" else [TESTER_PORTS]
     for near, far in ends:
         peer: dict[str, object] = {"ifname": far, "mtu": spec.mtu_bytes}
         if spec.kind != "wire":
             peer["net_ns_fd"] = device_fd
         kernel.link("add", ifname=near, kind="veth", mtu=spec.mtu_bytes, peer=peer)
-    for name in TESTER_PORTS:
+    for name in spec.tester_ports:
         kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
 
 
@@ -158,7 +169,7 @@ def _no_chatter() -> None:
 
 
 def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
-    ports = [kernel.link_lookup(ifname=name)[0] for name in DEVICE_PORTS]
+    ports = [kernel.link_lookup(ifname=name)[0] for name in spec.device_ports]
     if spec.kind == "switch":
         _no_chatter()
         kernel.link("add", ifname="switch", kind="bridge", br_mcast_snooping=0, br_forward_delay=0)
@@ -173,7 +184,7 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
         if six.exists():
             six.write_text("1")
-    for port, addresses in zip(ports, spec.addresses, strict=True):
+    for port, addresses in zip(ports, spec.addresses, strict=False):
         for address in addresses if spec.kind == "router" else ():
             text, _, length = address.partition("/")
             options = {"flags": 0x02} if ":" in text else {}  # IFA_F_NODAD: usable at once
@@ -184,11 +195,11 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
             _shape(kernel, port, spec)
 
 
-def _reset(device_fd: int) -> None:
+def _reset(device_fd: int, spec: DeviceSpec) -> None:
     """Takes the device's ports down, waits, and brings them up again."""
     enter_network(device_fd)
     with _kernel() as kernel:
-        ports = [kernel.link_lookup(ifname=name)[0] for name in DEVICE_PORTS]
+        ports = [kernel.link_lookup(ifname=name)[0] for name in spec.device_ports]
         for state, wait_s in (("down", _RESET_S), ("up", 0.0)):
             for port in ports:
                 kernel.link("set", index=port, state=state)

@@ -1,23 +1,37 @@
-"""A rig as a drawing in text: two tester ports, and the device between them."""
+"""A rig as a drawing in text: its tester ports, and the device between them."""
+
+from collections.abc import Sequence
 
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.units import format_speed
 
 
 def drawing(rig: RigFile) -> list[str]:
-    """The rig as lines of text: two tester ports, and the device between them."""
+    """The rig as lines of text: every second tester port on the left, the others on the right, the device between."""
     lead = f"──{format_speed(rig.rated)}──"
-    ports = (rig.port1.interface, rig.port2.interface) if isinstance(rig, PortsRig) else ("port 1", "port 2")
-    left, right = (_box(port, "tester") for port in ports)
+    ports = [port.interface for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
+    gap, boxes = " " * len(lead), [_box(port, "tester") for port in ports]
     if isinstance(rig, PortsRig | VirtualRig) and rig.device == "wire":
-        middle, gap = ["", lead, "", ""], " " * len(lead)
-        return [f"{a}{m or gap}{b}" for a, m, b in zip(left, middle, right, strict=True)]
+        return [f"{a}{join}{b}" for a, join, b in zip(boxes[0], [gap, lead, gap, gap], boxes[1], strict=True)]
     what = rig.kind if isinstance(rig, SimulatedRig) else rig.device
-    middle, gap = _box(rig.name, f"({what})" if what == "simulated" else what), " " * len(lead)
-    joins = [gap, lead, gap, gap]
-    return [f"{a}{j}{m}{j}{b}" for a, j, m, b in zip(left, joins, middle, right, strict=True)]
+    lefts, rights = _stacked(boxes[::2], lead), _stacked(boxes[1::2], lead)
+    middle = _box(rig.name, f"({what})" if what == "simulated" else what, len(lefts))
+    blank = " " * len(rights[0][0])
+    rights += [(blank, gap)] * (len(lefts) - len(rights))
+    return [
+        f"{left}{join}{device}{other}{right}".rstrip()
+        for (left, join), device, (right, other) in zip(lefts, middle, rights, strict=True)
+    ]
 
 
-def _box(name: str, what: str) -> list[str]:
+def _stacked(boxes: Sequence[list[str]], lead: str) -> list[tuple[str, str]]:
+    """Boxes below one another, padded to one width: (line of the box, its join to the device)."""
+    width = max(len(line) for box in boxes for line in box)
+    joins = [" " * len(lead), lead, " " * len(lead), " " * len(lead)]
+    return [(line.rjust(width), join) for box in boxes for line, join in zip(box, joins, strict=True)]
+
+
+def _box(name: str, what: str, height: int = 4) -> list[str]:
     width = max(len(name), len(what)) + 2
-    return [f"┌{'─' * width}┐", f"│{name:^{width}}│", f"│{what:^{width}}│", f"└{'─' * width}┘"]
+    empty = [f"│{'':{width}}│"] * (height - 4)
+    return [f"┌{'─' * width}┐", f"│{name:^{width}}│", f"│{what:^{width}}│", *empty, f"└{'─' * width}┘"]

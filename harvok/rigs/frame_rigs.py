@@ -6,6 +6,7 @@ from typing import Protocol
 
 from harvok.clock import Clock
 from harvok.core.conditions import InterfaceFacts
+from harvok.core.ends import TWO_WAY, Stream
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord
@@ -13,7 +14,7 @@ from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_speed
 from harvok.core.wire.frame import FrameIp
-from harvok.errors import PortError
+from harvok.errors import PortError, UsageError
 
 
 class FrameRig(Protocol):
@@ -50,7 +51,7 @@ def open_rig(
 
         facts = port_facts(file)
         mtu = min(one.mtu_bytes or 1500 for one in facts)
-        interfaces = file.port1.interface, file.port2.interface
+        interfaces = {name: port.interface for name, port in file.ports.items()}
         with FramePorts(Wiring(file.name, interfaces, file.sides, file.device, mtu), clock) as ports:
             yield ports
 
@@ -65,14 +66,30 @@ def record_of(file: RigFile) -> FrameRigRecord:
 
 
 def port_facts(file: PortsRig) -> list[InterfaceFacts]:
-    """The two interfaces of a rig. Raises PortError for one that cannot be a tester port."""
-    return [_usable_port(port.interface, file.rated) for port in (file.port1, file.port2)]
+    """The interfaces of a rig. Raises PortError for one that cannot be a tester port."""
+    return [_usable_port(port.interface, file.rated) for port in file.ports.values()]
+
+
+def check_streams(file: RigFile, streams: Sequence[Stream]) -> None:
+    """Raises UsageError for streams between ports that a rig does not have, and for a shorthand on one with more than
+    two ports."""
+    names = file.port_names
+    known = [*names, "near", "far"] if len(names) == 2 else names
+    for stream in streams:
+        if stream.name in TWO_WAY and len(names) > 2:
+            raise UsageError(
+                f"{file.name} has {len(names)} ports, so {stream.name} does not say which two are meant",
+                f"Name the streams, such as --stream {names[0]}:{names[2]}.",
+            )
+        for end in (stream.source, stream.destination):
+            if end not in known:
+                raise UsageError(f"{file.name} has no port {end}", f"Its ports are {', '.join(names)}.")
 
 
 def problems_of(file: RigFile) -> list[str]:
     """What keeps a rig from being used on this host, in sentences; empty when nothing does."""
     problems = []
-    for port in (file.port1, file.port2) if isinstance(file, PortsRig) else ():
+    for port in file.ports.values() if isinstance(file, PortsRig) else ():
         try:
             _usable_port(port.interface, file.rated)
         except PortError as error:

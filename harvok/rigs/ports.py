@@ -1,15 +1,15 @@
-"""Two tester ports of this host with a device between them: frame trials on real interfaces, or on virtual ones."""
+"""Tester ports of this host with a device between them: frame trials on real interfaces, or on virtual ones."""
 
 import random
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import TracebackType
 from typing import Any
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.ends import Direction
+from harvok.core.ends import Stream
 from harvok.core.models.rig import DeviceKind, Side
-from harvok.core.observer import START, Observer
+from harvok.core.observer import Observer, started
 from harvok.core.samples import Event
 from harvok.core.trials.frames import (
     DelaySummary,
@@ -39,18 +39,21 @@ _LARGEST_PAIRS = 16384
 
 @dataclass(frozen=True, slots=True)
 class Wiring:
-    """What is wired to what: two interfaces, the kind of device between them, and where they are."""
+    """What is wired to what: ports by their names, the interface and the addresses of each, the kind of device between
+    them, and where they are."""
 
     name: str
-    interfaces: tuple[str, str]
-    sides: tuple[Side, Side]
+    interfaces: Mapping[str, str]
+    sides: Sequence[Side]
     device: DeviceKind
     mtu_bytes: int
     namespaces: Sequence[str] = ()
 
 
 class FramePorts:
-    """Runs frame trials between two ports. A context manager that leaves no process behind.
+    """Runs frame trials between ports. A context manager that leaves no process behind.
+
+    The first port is the near end as well, and the second the far end.
 
     `reset_device` is called when a trial asks for it: here it tells the person at the bench. `beside` are processes of
     this host that carry the frames, and must not wait for the core that sends.
@@ -59,12 +62,14 @@ class FramePorts:
     def __init__(self, wiring: Wiring, clock: Clock = SYSTEM, beside: Sequence[int] = ()) -> None:
         self._wiring, self._clock, self.beside = wiring, clock, beside
         self._engine = FrameEngine(wiring.namespaces, clock)
-        self._ports = [
-            TesterPort(interface, own_mac(number), side)
-            for number, (interface, side) in enumerate(zip(wiring.interfaces, wiring.sides, strict=True), 1)
-        ]
+        self._ports = {
+            name: TesterPort(interface, own_mac(number), side)
+            for number, ((name, interface), side) in enumerate(
+                zip(wiring.interfaces.items(), wiring.sides, strict=True), 1
+            )
+        }
         self._streams = random.SystemRandom()
-        self._proven: set[tuple[Direction, FrameIp]] = set()
+        self._proven: set[tuple[Stream, FrameIp]] = set()
         self._answering: FrameIp | str = "nobody"
 
     def __enter__(self) -> "FramePorts":
@@ -96,8 +101,8 @@ class FramePorts:
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial. Raises NothingForwardedError when not one frame gets through the device."""
         self._meet_the_router(trial.ip_version)
-        for direction in trial.directions:
-            self._prove(trial, direction)
+        for stream in trial.streams:
+            self._prove(trial, stream)
         result = self._measure(trial, observer)
         in_flight_s = self._in_flight_s(trial)
         self._clock.sleep(max(trial.pause_s - in_flight_s, 0.0))
@@ -110,15 +115,15 @@ class FramePorts:
     # --- one trial ---------------------------------------------------------------------------------------------
 
     def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
-        pairs = [self._orders(trial, direction, number) for number, direction in enumerate(trial.directions)]
+        pairs = [self._orders(trial, stream, number) for number, stream in enumerate(trial.streams)]
         self._learn(trial)
         began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
-        observer.happened([Event(0.0, START)])
+        observer.happened([started(self._clock.wall_ns())])
 
         def told(number: int, sent: int, received: int, delay_ns: int) -> None:
             nonlocal to_reset
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
-            observer.samples(progress_samples(trial.directions[number], at_s, sent, received, delay_s))
+            observer.samples(progress_samples(trial.streams[number].name, at_s, sent, received, delay_s))
             if to_reset is not None and at_s >= to_reset:
                 to_reset = None
                 observer.happened([Event(at_s, "device-reset")])
@@ -126,33 +131,35 @@ class FramePorts:
 
         with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), told)
-        return FrameTrialResult(
-            [
-                _result(direction, order, report)
-                for direction, (order, _), report in zip(trial.directions, pairs, reports, strict=True)
-            ]
-        )
+        results = [
+            _result(stream.name, order, report)
+            for stream, (order, _), report in zip(trial.streams, pairs, reports, strict=True)
+        ]
+        return FrameTrialResult(_without_each_other(trial.streams, results))
 
     def _in_flight_s(self, trial: FrameTrial) -> float:
         return max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S)
 
-    def _between(self, direction: Direction) -> tuple[TesterPort, TesterPort]:
-        source, destination = self._ports if direction == "send" else reversed(self._ports)
-        return source, destination
+    def _between(self, stream: Stream) -> tuple[TesterPort, TesterPort]:
+        """The ports that a stream joins."""
+        first, second, *_ = self._ports
+        by_shorthand = {"near": first, "far": second}
+        source, destination = (by_shorthand.get(end, end) for end in (stream.source, stream.destination))
+        return self._ports[source], self._ports[destination]
 
-    def _orders(self, trial: FrameTrial, direction: Direction, number: int) -> tuple[SendOrder, ReceiveOrder]:
-        source, destination = self._between(direction)
+    def _orders(self, trial: FrameTrial, stream: Stream, number: int) -> tuple[SendOrder, ReceiveOrder]:
+        source, destination = self._between(stream)
         sender_row, receiver_row, steps_row = rows_of(number)
         batches = [batch_for(step.load_fps, trial.burst_frames) for step in trial.steps]
         largest = max(batches)
         slots = slots_for(max(trial.frame_sizes), largest, len(trial.frame_sizes), trial.address_pairs)
         ends = address_pairs(source, destination, trial.ip_version, trial.address_pairs, self._routed)
-        stream = self._streams.getrandbits(32)
+        tag = self._streams.getrandbits(32)
         cores = usable_cores()
         send = SendOrder(
             interface=source.interface,
             ip=trial.ip_version,
-            stream=stream,
+            stream=tag,
             slots=slots,
             frame_sizes=list(trial.frame_sizes),
             ends=[
@@ -169,7 +176,7 @@ class FramePorts:
             interface=destination.interface,
             sending_interface=source.interface,
             ip=trial.ip_version,
-            stream=stream,
+            stream=tag,
             slots=slots,
             batch=largest,
             blocks=blocks_for(max(step.load_fps for step in trial.steps)),
@@ -193,24 +200,25 @@ class FramePorts:
             return
         if ip is None:
             raise UsageError("a router forwards no bare Ethernet frames", "Use --ip-version 4 or 6.")
-        gateways = [port.gateway(ip) for port in self._ports]
+        ports = list(self._ports.values())
+        gateways = [port.gateway(ip) for port in ports]
         found = self._engine.answer(
             AnswerOrder(
-                ports=[(p.interface, [str(p.address(ip).network)], p.mac.hex()) for p in self._ports],
+                ports=[(p.interface, [str(p.address(ip).network)], p.mac.hex()) for p in ports],
                 gateways=[
                     (gateway, str(port.address(ip).ip)) if gateway else None
-                    for port, gateway in zip(self._ports, gateways, strict=True)
+                    for port, gateway in zip(ports, gateways, strict=True)
                 ],
             )
         )
-        for number, (gateway, mac) in enumerate(zip(gateways, found, strict=True)):
+        for port, gateway, mac in zip(ports, gateways, found, strict=True):
             if not gateway or not mac:
                 raise NothingForwardedError(
-                    f"the router does not answer at {gateway or f'any IPv{ip} address'} on port {number + 1} "
-                    f"({self._ports[number].interface})",
+                    f"the router does not answer at {gateway or f'any IPv{ip} address'} on {port.interface}",
                     "Check the lead, the router's address on that side, and addresses and gateways in the rig file.",
                 )
-        self._ports = [replace(port, gateway_mac=mac) for port, mac in zip(self._ports, found, strict=True)]
+        met = zip(self._ports.items(), found, strict=True)
+        self._ports = {name: replace(port, gateway_mac=mac) for (name, port), mac in met}
         self._answering = ip
 
     def _learn(self, trial: FrameTrial) -> None:
@@ -222,8 +230,8 @@ class FramePorts:
             trial.address_pairs * _LEARNING_A_PAIR_S,
         )
         orders = []
-        for direction in trial.directions:
-            source, destination = self._between(direction)
+        for stream in trial.streams:
+            source, destination = self._between(stream)
             ends = address_pairs(source, destination, ip, trial.address_pairs, self._routed)
             if self._routed:
                 frames = [build(size, ip, one, 0, 0) for one in ends]
@@ -238,12 +246,12 @@ class FramePorts:
         self._engine.learn(orders)
         self._clock.sleep(_LEARNING_PAUSE_S)
 
-    def _prove(self, trial: FrameTrial, direction: Direction) -> None:
+    def _prove(self, trial: FrameTrial, stream: Stream) -> None:
         """Sends a handful of frames before the first trial. Raises NothingForwardedError when none arrives."""
-        if (direction, trial.ip_version) in self._proven:
+        if (stream, trial.ip_version) in self._proven:
             return
         few = replace(
-            trial, steps=(_PROOF,), directions=(direction,), pause_s=0.0, tag_at_s=None, reset_at_s=None, burst_frames=1
+            trial, steps=(_PROOF,), streams=(stream,), pause_s=0.0, tag_at_s=None, reset_at_s=None, burst_frames=1
         )
         for _ in range(_PROOFS):
             (got,) = self._measure(few, Observer()).directions
@@ -251,14 +259,14 @@ class FramePorts:
                 break
             if not got.sent_frames:
                 raise PortError(
-                    f"nothing could be sent on {self._between(direction)[0].interface}", "Check that the port is up."
+                    f"nothing could be sent on {self._between(stream)[0].interface}", "Check that the port is up."
                 )
         else:
-            raise self._nothing_arrived(direction, got)
-        self._proven.add((direction, trial.ip_version))
+            raise self._nothing_arrived(stream, got)
+        self._proven.add((stream, trial.ip_version))
 
-    def _nothing_arrived(self, direction: Direction, got: FrameDirectionResult) -> NothingForwardedError:
-        source, destination = self._between(direction)
+    def _nothing_arrived(self, stream: Stream, got: FrameDirectionResult) -> NothingForwardedError:
+        source, destination = self._between(stream)
         what = f"of {got.sent_frames} frames sent on {source.interface} none arrived on {destination.interface}"
         if got.looped_frames:
             return NothingForwardedError(
@@ -286,7 +294,7 @@ def _tags(trial: FrameTrial) -> list[int]:
     return [int(trial.steps[0].load_fps * (trial.tag_at_s + n * step_s)) for n in range(trial.tags)]
 
 
-def _result(direction: Direction, order: SendOrder, report: Reports) -> FrameDirectionResult:
+def _result(direction: str, order: SendOrder, report: Reports) -> FrameDirectionResult:
     sent, received = report.sent, report.received
     last = sent.sent - 1 if received.highest < sent.sent - 1 else received.last_lost
     return FrameDirectionResult(
@@ -305,6 +313,21 @@ def _result(direction: Direction, order: SendOrder, report: Reports) -> FrameDir
         foreign_frames=received.foreign,
         tester=_health(order, sent, received, report.kernel_drops),
     )
+
+
+def _without_each_other(
+    streams: Sequence[Stream], results: Sequence[FrameDirectionResult]
+) -> list[FrameDirectionResult]:
+    """Frames of another stream of the trial that ends at the same port are not foreign there."""
+    came = [one.received_frames + one.duplicates for one in results]
+    others = [
+        sum(frames for other, frames in zip(streams, came, strict=True) if other.destination == stream.destination)
+        for stream in streams
+    ]
+    return [
+        replace(one, foreign_frames=max(one.foreign_frames - at_port + own, 0))
+        for one, at_port, own in zip(results, others, came, strict=True)
+    ]
 
 
 def _steps(sent: SendReport, received: ReceiveReport) -> list[StepResult]:

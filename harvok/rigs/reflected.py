@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 from types import TracebackType
 
 from harvok.clock import SYSTEM, Clock
-from harvok.core.ends import Direction
-from harvok.core.observer import START, Observer
-from harvok.core.samples import INTERVAL_INDEX, Event, Sample
+from harvok.core.ends import TWO_WAY
+from harvok.core.observer import Observer, started
+from harvok.core.samples import INTERVAL_INDEX, Sample
 from harvok.core.time_axis import TimeAxis
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
@@ -51,7 +51,7 @@ class ReflectedRig:
     def run(self, trial: DelayTrial, observer: Observer) -> DelayTrialResult:
         """Runs one trial, under its load if it names one. Raises whatever keeps the load from flowing."""
         axis = TimeAxis(self._clock.wall_ns())
-        observer.happened([Event(0.0, START)])
+        observer.happened([started(axis.origin_ns)])
         if not trial.load:
             return self._measure(trial, observer, axis)
         if self._stations is None:
@@ -76,15 +76,15 @@ class ReflectedRig:
 
     def _load_trial(self, trial: DelayTrial) -> FlowTrial:
         kind, _, way = trial.load.partition("-")
-        direction: Direction = "receive" if way == "receive" else "send"
+        stream = TWO_WAY[way]
         duration_s = _LEAD_S + trial.duration_s + _TAIL_S
         if kind == "tcp":
-            return TcpTrial((direction,), _LOAD_FLOWS, duration_s, interval_s=_INTERVAL_S, tick_s=_INTERVAL_S / 5)
+            return TcpTrial((stream,), _LOAD_FLOWS, duration_s, interval_s=_INTERVAL_S, tick_s=_INTERVAL_S / 5)
         assert self._stations
         if self._load.load_bps is None:
             raise UsageError("a UDP load needs its rate", "Give --load-rate, such as 900M.")
         service = ServiceSpec(self._load.load_bps, self._load.frame_bytes).at(1.0, self._stations.ip_version)
-        return UdpTrial((service,), (direction,), duration_s, interval_s=_INTERVAL_S)
+        return UdpTrial((service,), (stream,), duration_s, interval_s=_INTERVAL_S)
 
 
 class _Serial(Observer):

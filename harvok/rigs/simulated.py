@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import log
 
-from harvok.core.ends import Direction
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig
@@ -34,9 +33,9 @@ class SimulatedPorts:
 
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial; nothing is told on the way, since no time passes."""
-        return FrameTrialResult([self._direction(trial, direction) for direction in trial.directions])
+        return FrameTrialResult([self._stream(trial, stream.name) for stream in trial.streams])
 
-    def _direction(self, trial: FrameTrial, direction: Direction) -> FrameDirectionResult:
+    def _stream(self, trial: FrameTrial, direction: str) -> FrameDirectionResult:
         size, device = trial.mean_size_bytes, self._device
         stretches = list(follow(device, size, trial.steps, trial.reset_at_s))
         delays, steps = DelayHistogram(), list[StepResult]()

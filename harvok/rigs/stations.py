@@ -9,13 +9,13 @@ from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
-from harvok.core.ends import End, role_at
+from harvok.core.ends import TWO_WAY
 from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
-from harvok.core.observer import START, Observer
-from harvok.core.samples import Event, Sample
-from harvok.core.time_axis import ClockOffset, TimeAxis, closer
+from harvok.core.observer import Observer, started
+from harvok.core.samples import Sample
+from harvok.core.time_axis import ClockOffset, TimeAxis, by_near_clock, closer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpDirectionResult, UdpSummary, UdpTrial, UdpTrialResult
@@ -122,7 +122,8 @@ class StationsRig:
         `origin_ns` is the origin of the time axis where this trial is part of another; None begins an axis of its own.
         """
         before = self.clock_offset()
-        collected = _Collector(trial, observer, before, origin_ns)
+        axis = TimeAxis(origin_ns, before) if origin_ns else None
+        collected = _Collector(trial, observer, before, axis)
         summaries = self._flow(trial, collected)
         clock = closer(before, self.clock_offset() if before else None)
         if trial.kind == "tcp":
@@ -166,7 +167,6 @@ class StationsRig:
 
     def _run_ends(self, trial: FlowTrial, near: TrialEnd, collected: "_Collector") -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
-        collected.begin(self._clock.wall_ns())
         near.begin("receiver", Meter, collected.add)
         self._client.start()
         near.begin("sender", Meter, collected.add)
@@ -229,31 +229,24 @@ class _FarProgress:
 
 
 class _Collector:
-    """Puts what both ends tell on the trial's time axis, and passes it on at once."""
+    """Puts what both ends tell on the trial's time axis, and passes it on at once.
+
+    An axis of its own begins where the first half that tells something began.
+    """
 
     def __init__(
-        self, trial: FlowTrial, observer: Observer, clock: ClockOffset | None, origin_ns: int | None = None
+        self, trial: FlowTrial, observer: Observer, clock: ClockOffset | None, axis: TimeAxis | None = None
     ) -> None:
         self._trial, self._observer, self._clock = trial, observer, clock
-        self._axis = TimeAxis(origin_ns or 0, clock)
+        self._axis = axis
         self._lock = threading.Lock()
         self.intervals: list[TcpInterval] = []
         """Those of TCP, whose analysis needs them whole."""
 
-    def begin(self, now_ns: int) -> None:
-        """Traffic may flow from now on; the axis begins here, unless it has begun before."""
-        if not self._axis.origin_ns:
-            self._axis = TimeAxis(now_ns, self._clock)
-            self._observer.happened([Event(0.0, START)])
-        if self._clock:
-            at_s = self._axis.at_s("near", now_ns)
-            values = {"clock-ahead-s": self._clock.offset_s, "clock-error-s": self._clock.error_s}
-            self._observer.samples([Sample(at_s, "far", quantity, value) for quantity, value in values.items()])
-
     def add(self, interval: AnyInterval) -> None:
         with self._lock:
-            source: End = "near" if role_at("near", interval.direction) == interval.role else "far"
-            began_s = self._axis.at_s(source, interval.began_ns)
+            source = TWO_WAY[interval.direction].end_of(interval.role)
+            began_s = self._axis_for(source, interval.began_ns).at_s(source, interval.began_ns)
             if isinstance(interval, TcpInterval):
                 self.intervals.append(interval)
                 self._observer.samples(list(interval.samples(source, began_s)))
@@ -261,6 +254,16 @@ class _Collector:
                 assert isinstance(self._trial, UdpTrial)
                 service = self._trial.services[interval.service].name
                 self._observer.samples(list(interval.samples(source, began_s, service)))
+
+    def _axis_for(self, source: str, began_ns: int) -> TimeAxis:
+        if self._axis is None:
+            origin_ns = by_near_clock(source, began_ns, self._clock) or SYSTEM.wall_ns()
+            self._axis = TimeAxis(origin_ns, self._clock)
+            self._observer.happened([started(origin_ns)])
+            if self._clock:
+                values = {"clock-ahead-s": self._clock.offset_s, "clock-error-s": self._clock.error_s}
+                self._observer.samples([Sample(0.0, "far", quantity, value) for quantity, value in values.items()])
+        return self._axis
 
 
 def tcp_result(
@@ -280,7 +283,7 @@ def tcp_result(
                 sender=_one(TcpSummary, summaries, direction, "sender"),
                 receiver=_one(TcpSummary, summaries, direction, "receiver"),
             )
-            for direction in trial.directions
+            for direction in (stream.name for stream in trial.streams)
         ],
         clock=clock,
     )
@@ -295,7 +298,7 @@ def udp_result(trial: UdpTrial, summaries: Sequence[AnySummary], clock: ClockOff
                 sender=_one(UdpSummary, summaries, direction, "sender") or UdpSummary(direction, "sender"),
                 receiver=_one(UdpSummary, summaries, direction, "receiver") or UdpSummary(direction, "receiver"),
             )
-            for direction in trial.directions
+            for direction in (stream.name for stream in trial.streams)
         ],
         clock=clock,
     )

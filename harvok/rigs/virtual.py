@@ -9,7 +9,7 @@ from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import DeviceKind, VirtualRig
 from harvok.core.observer import Observer
 from harvok.errors import NearEndError
-from harvok.host.namespaces import DEVICE_PORTS, TESTER_PORTS, Built, DeviceSpec
+from harvok.host.namespaces import DEVICE_PORTS, Built, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.ports import FramePorts, Wiring
@@ -50,13 +50,14 @@ class VirtualDevice:
 
 
 class VirtualPorts(FramePorts):
-    """Two tester ports with a virtual device between them, which it builds and takes down; `impairment` stands for the
+    """Tester ports with a virtual device between them, which it builds and takes down; `impairment` stands for the
     one that the rig names."""
 
     def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM, impairment: ImpairmentFile | None = None) -> None:
         self._device = VirtualDevice(device_of(rig))
         kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
-        wiring = Wiring(rig.name, TESTER_PORTS, rig.sides, kind, rig.mtu, self._device.built.namespaces)
+        interfaces = {name: name for name in rig.port_names}
+        wiring = Wiring(rig.name, interfaces, rig.sides, kind, rig.mtu, self._device.built.namespaces)
         self._path: ImpairedPath | None = None
         try:
             if rig.impairment:
@@ -91,12 +92,13 @@ def device_of(rig: VirtualRig) -> DeviceSpec:
             f"{gateway}/{address.partition('/')[2]}"
             for gateway, address in zip(side.gateways, side.addresses, strict=True)
         )
-        for side in rig.sides
+        for side in (rig.sides if rig.device == "router" else ())
     ]
     return DeviceSpec(
         kind="path" if rig.device == "impairment" else rig.device,
         mtu_bytes=rig.mtu,
         rate_bps=rig.shape,
         buffer_bytes=int(rig.buffer),
+        ports=rig.ports,
         addresses=(sides[0], sides[1]) if rig.device == "router" else ((), ()),
     )

@@ -17,7 +17,7 @@ def latest_calibration(logbook: Logbook, rig: RigFile, settings: FrameSettings) 
         test = record.test
         if (
             record.near.name == socket.gethostname()
-            and test.settings.directions == settings.directions
+            and test.settings.streams == settings.streams
             and test.settings.ip_version == settings.ip_version
             and _same_ports(record, rig)
         ):
@@ -31,8 +31,8 @@ def _same_ports(record: RunRecord, rig: RigFile) -> bool:
         return isinstance(there, VirtualRigRecord) and there.file.mtu == rig.mtu and there.file.rated >= rig.rated
     if not isinstance(there, PortsRigRecord) or not isinstance(rig, PortsRig):
         return False
-    ports = {there.file.port1.interface, there.file.port2.interface}
-    return ports == {rig.port1.interface, rig.port2.interface} and there.file.rated == rig.rated
+    ports = [{port.interface for port in file.ports.values()} for file in (there.file, rig)]
+    return ports[0] == ports[1] and there.file.rated == rig.rated
 
 
 def limits_of(calibration: RunRecord) -> dict[str, float]:

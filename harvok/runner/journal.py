@@ -5,11 +5,10 @@ import queue
 import threading
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
 
-from harvok.clock import Clock
 from harvok.core.models.run import TrialRecord
-from harvok.core.observer import START, Observer
+from harvok.core.observer import ORIGIN, START, Observer
 from harvok.core.samples import Event, Sample, SampleTable, in_columns
 from harvok.core.trials.any import Trial, TrialOutcome, TrialResult, outcome_of
 from harvok.errors import LogbookError
@@ -44,9 +43,9 @@ class _Growing:
 class Journal(Observer):
     """Observes one run, whether or not the logbook can be written."""
 
-    def __init__(self, logbook: Logbook, run: str, clock: Clock) -> None:
+    def __init__(self, logbook: Logbook, run: str) -> None:
         self.fault: LogbookError | None = None
-        self._logbook, self._run, self._clock = logbook, run, clock
+        self._logbook, self._run = logbook, run
         self._trials: list[_Growing] = []
         self._entries: queue.SimpleQueue[tuple[int, Entry] | None] = queue.SimpleQueue()
         self._closing = threading.Event()
@@ -72,7 +71,8 @@ class Journal(Observer):
         self._tell(Entry(samples=in_columns(samples)))
 
     def happened(self, events: Sequence[Event]) -> None:
-        origin = self._clock.utc() if any(event.name == START for event in events) else None
+        origins = [event.values[ORIGIN] for event in events if event.name == START]
+        origin = datetime.fromtimestamp(origins[0], UTC) if origins else None
         growing = self._trials[-1]
         growing.origin = growing.origin or origin
         growing.events.extend(events)

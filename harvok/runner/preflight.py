@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions
+from harvok.core.ends import SEND
 from harvok.core.ethernet import IpVersion, tcp_goodput_ceiling_bps
 from harvok.core.figures import find
 from harvok.core.measures.clocks import offset_of
@@ -36,8 +37,8 @@ from harvok.traffic.path_mtu import path_mtu_bytes
 _PLANNED_S = 15.0
 _WATCH_S = 1.0
 _PROBE = DelayTrial(packets=20, gap_s=0.01, wait_s=0.7)
-_TCP_TRY = TcpTrial(("send",), duration_s=1.0)
-_UDP_TRY = UdpTrial((UdpService(10.0, 100),), ("send",), duration_s=1.0)
+_TCP_TRY = TcpTrial((SEND,), duration_s=1.0)
+_UDP_TRY = UdpTrial((UdpService(10.0, 100),), (SEND,), duration_s=1.0)
 _LOOK_BACK = 100
 
 

@@ -43,7 +43,7 @@ class RunRecorder:
         for notice in record.notices:
             self.observer.notice(notice)
         self.logbook.begin(record)
-        journal, findings = Journal(self.logbook, record.id, self.clock), Findings(notices=list(record.notices))
+        journal, findings = Journal(self.logbook, record.id), Findings(notices=list(record.notices))
         try:
             work(Observers([journal, self.observer]), findings)
         except (HarvokError, KeyboardInterrupt) as broken:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from harvok import __version__
 from harvok.clock import Clock
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.models.control import PreparedTrial, Session, SessionRequest, StationFacts
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
@@ -108,11 +109,13 @@ class Station:
                 f"the station allows tests of {settings.max_test_s:.0f} s, not {trial.duration_s:.0f} s",
                 "Use a shorter --duration, or start the station with a larger --max-duration.",
             )
+        if not set(trial.streams) <= {SEND, RECEIVE} or len(set(trial.streams)) < len(trial.streams):
+            raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
         if trial.kind == "udp":
             _check_udp(trial)
             return
-        if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.directions:
-            raise ProtocolError("a trial needs directions, and either a duration or an amount", "Correct the request.")
+        if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.streams:
+            raise ProtocolError("a trial needs streams, and either a duration or an amount", "Correct the request.")
         if trial.tick_s < 0.005 or trial.interval_s < trial.tick_s:
             raise ProtocolError("ticks are at least 5 ms, and intervals no shorter than ticks", "Correct the request.")
 
@@ -120,9 +123,9 @@ class Station:
 def _check_udp(trial: UdpTrial) -> None:
     """Refuses what would harm this host, or others: no data leaves for a group, which cannot have proven itself."""
     sizes = [service.payload_bytes for service in trial.services]
-    if not trial.directions or not sizes or not HEAD_BYTES <= min(sizes) <= max(sizes) <= MAX_PAYLOAD_BYTES:
+    if not trial.streams or not sizes or not HEAD_BYTES <= min(sizes) <= max(sizes) <= MAX_PAYLOAD_BYTES:
         raise ProtocolError(
-            f"a UDP trial needs directions, and services with payloads of {HEAD_BYTES} to {MAX_PAYLOAD_BYTES} B",
+            f"a UDP trial needs streams, and services with payloads of {HEAD_BYTES} to {MAX_PAYLOAD_BYTES} B",
             "Correct the request.",
         )
     if any(not 0 < service.load_fps <= 1e9 or service.flows < 1 for service in trial.services):
@@ -132,7 +135,7 @@ def _check_udp(trial: UdpTrial) -> None:
     spans = [trial.span_s(service) for service in trial.services]
     if any(not 0 <= begins_s < ends_s <= trial.duration_s + 1e-6 for begins_s, ends_s in spans):
         raise ProtocolError("every service flows for some time within the trial", "Correct the request.")
-    if trial.group and "receive" in trial.directions:
+    if trial.group and RECEIVE in trial.streams:
         raise ProtocolError("a station sends nothing to a multicast group", "Measure in direction send.")
     if trial.group and not _is_group(trial.group):
         raise ProtocolError(f"'{trial.group}' is no multicast address", "Correct the request.")

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from harvok.core.ends import Direction, role_at
+from harvok.core.ends import Stream
 from harvok.core.measures.datagrams import FlowAccount
 from harvok.core.observer import Observer
 from harvok.core.time_axis import ClockOffset
@@ -46,10 +46,11 @@ class SimulatedPath:
     def run(self, trial: UdpTrial, observer: Observer) -> UdpTrialResult:
         """Runs one trial in no time."""
         self.trials.append(trial)
-        directions = [self._direction(trial, direction, observer) for direction in trial.directions]
+        directions = [self._stream(trial, stream, observer) for stream in trial.streams]
         return UdpTrialResult(directions, ClockOffset(self.clock_ahead_s, self.clock_error_s))
 
-    def _direction(self, trial: UdpTrial, direction: Direction, observer: Observer) -> UdpDirectionResult:
+    def _stream(self, trial: UdpTrial, stream: Stream, observer: Observer) -> UdpDirectionResult:
+        direction = stream.name
         sender, receiver = UdpSummary(direction, "sender"), UdpSummary(direction, "receiver")
         ahead_s = self.clock_ahead_s if direction == "send" else -self.clock_ahead_s
         for flow, number in enumerate(trial.flow_services):
@@ -59,8 +60,7 @@ class SimulatedPath:
             sender.sent.append(UdpFlowSent(flow, sent, ends_s - begins_s, "plain", 1))
             receiver.received.append(_received(flow, account, self.socket_drops))
             for half in _intervals(direction, number, service, (begins_s, ends_s), sent, account):
-                source = "near" if role_at("near", direction) == half.role else "far"
-                observer.samples(list(half.samples(source, 0.0, service.name)))
+                observer.samples(list(half.samples(stream.end_of(half.role), 0.0, service.name)))
         return UdpDirectionResult(direction, sender, receiver)
 
     def _flow(self, service: UdpService, duration_s: float, ahead_s: float) -> tuple[int, FlowAccount]:
@@ -88,7 +88,7 @@ class SimulatedPath:
 
 
 def _intervals(
-    direction: Direction, number: int, service: UdpService, span_s: tuple[float, float], sent: int, account: FlowAccount
+    direction: str, number: int, service: UdpService, span_s: tuple[float, float], sent: int, account: FlowAccount
 ) -> Iterator[UdpInterval]:
     """One interval for the whole span, as either end tells it."""
     span, size = (0, number, *span_s), service.payload_bytes

@@ -1,5 +1,6 @@
 """What every rig for frames must do: a conformance check that new rigs pass before they are done."""
 
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameTrial, LoadStep
 from harvok.rigs.frame_rigs import FrameRig
@@ -14,7 +15,7 @@ def check_rig(rig: FrameRig, loss_allowed: int = 0) -> list[str]:
     one_way = FrameTrial((128,), (_LOAD,), pause_s=0.0)
     return [
         *_check(rig, one_way, loss_allowed),
-        *_check(rig, FrameTrial((128,), (_LOAD,), ("receive", "send"), pause_s=0.0), loss_allowed),
+        *_check(rig, FrameTrial((128,), (_LOAD,), (RECEIVE, SEND), pause_s=0.0), loss_allowed),
         *_check(rig, FrameTrial((128, 512, 1518), (_LOAD,), burst_frames=16, pause_s=0.0), loss_allowed),
         *_check(rig, FrameTrial((128,), (_LOAD,), address_pairs=50, pause_s=0.0), loss_allowed),
         *_check(rig, FrameTrial((128,), (_LOAD, LoadStep(200.0, 0.3)), pause_s=0.0), loss_allowed),
@@ -26,7 +27,7 @@ def _check(rig: FrameRig, trial: FrameTrial, loss_allowed: int) -> list[str]:
     """One trial and what its answer must be like."""
     result = rig.run(trial, Observer())
     wrong = []
-    if [one.direction for one in result.directions] != list(trial.directions):
+    if [one.direction for one in result.directions] != [stream.name for stream in trial.streams]:
         wrong.append("one result for each direction, in the order asked for")
     intended = sum(step.load_fps * step.duration_s for step in trial.steps)
     for one in result.directions:

@@ -3,9 +3,9 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from harvok.core.ends import CpuUse, Direction, Role, role_at
-from harvok.core.observer import START, Observer
-from harvok.core.samples import Event, Sample
+from harvok.core.ends import TWO_WAY, CpuUse, Role
+from harvok.core.observer import Observer, started
+from harvok.core.samples import Sample
 from harvok.core.trials.tcp import (
     Connection,
     DirectionResult,
@@ -17,6 +17,7 @@ from harvok.core.trials.tcp import (
 )
 
 TICKS_A_SECOND = 10
+_ORIGIN_NS = 1_800_000_000_000_000_000
 IDLE = TcpInfo(
     options=7,
     mss_bytes=1448,
@@ -41,7 +42,7 @@ def transfer(
     rate_bps: Callable[[float], float] | float,
     seconds: int = 10,
     *,
-    direction: Direction = "send",
+    direction: str = "send",
     flows: int = 1,
     state: Callable[[int, TcpInfo], TcpInfo] = lambda _, info: info,
     near_cpu: CpuUse = CALM,
@@ -82,9 +83,7 @@ def _moved_on(seconds: int, sent_bytes: int) -> TcpInfo:
     return replace(IDLE, sent_bytes=sent_bytes, acked_bytes=sent_bytes, busy_us=seconds * 1_000_000)
 
 
-def _summary(
-    direction: Direction, role: Role, seconds: int, flow_bytes: Sequence[int], buffer_bytes: int
-) -> TcpSummary:
+def _summary(direction: str, role: Role, seconds: int, flow_bytes: Sequence[int], buffer_bytes: int) -> TcpSummary:
     connections = [
         Connection(flow, "198.18.0.1:40000", "198.18.0.2:26471", buffer_bytes, buffer_bytes, "cubic", IDLE)
         for flow in range(len(flow_bytes))
@@ -102,7 +101,7 @@ class ScriptedRig:
     def run(self, trial: TcpTrial, observer: Observer) -> TcpTrialResult:
         self.trials.append(trial)
         result = self._answer(trial)
-        observer.happened([Event(0.0, START)])
+        observer.happened([started(_ORIGIN_NS)])
         for samples in samples_of(result.directions):
             observer.samples(samples)
         return result
@@ -111,6 +110,5 @@ class ScriptedRig:
 def samples_of(directions: Iterable[DirectionResult]) -> Iterator[list[Sample]]:
     """What a rig tells of transfers: a list for each interval of each half."""
     for direction in directions:
-        near = role_at("near", direction.direction)
         for half in (*direction.sender_intervals, *direction.receiver_intervals):
-            yield list(half.samples("near" if half.role == near else "far", 0.0))
+            yield list(half.samples(TWO_WAY[half.direction].end_of(half.role), 0.0))

@@ -17,7 +17,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.ends import Direction
 from harvok.core.impairment import DirectionReport, Impairment
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.measures.impairer import FrameImpairer, FrameOutcomes
@@ -110,9 +109,9 @@ class Lane:
     """One direction: hears on one port, sends on the other. `most_held` is how many frames it can hold."""
 
     def __init__(
-        self, direction: Direction, source: str, target: str, impairment: Impairment, seed: int, max_held: int
+        self, direction: str, source: str, target: str, impairment: Impairment, seed: int, max_held: int
     ) -> None:
-        self.direction: Direction = direction
+        self.direction = direction
         self._impairer = FrameImpairer(impairment, seed)
         self._rng = np.random.default_rng(seed)
         self._hearing, self._sending = _open(source), _open(target)

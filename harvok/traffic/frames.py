@@ -33,8 +33,9 @@ from harvok.worker.parent import READY_S, Worker
 
 LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
 
-_WORKER_ROWS = 4  # a sender and a receiver for each direction
-ROWS = _WORKER_ROWS + 2 * ROWS_FOR_STEPS
+MAX_STREAMS = 16
+_WORKER_ROWS = 2 * MAX_STREAMS  # a sender and a receiver for each stream
+ROWS = _WORKER_ROWS + MAX_STREAMS * ROWS_FOR_STEPS
 _LOOK_EVERY_S = 0.25
 _STRAGGLERS_S = 0.05
 
@@ -44,7 +45,7 @@ Progress = Callable[[int, int, int, int], None]
 
 @dataclass(frozen=True, slots=True)
 class Reports:
-    """What both workers of one direction said, and what this host's kernel dropped before any ring."""
+    """What both workers of one stream said, and what this host's kernel dropped before any ring."""
 
     sent: SendReport
     received: ReceiveReport
@@ -57,7 +58,7 @@ def rows_of(number: int) -> tuple[int, int, int]:
 
 
 class FrameEngine:
-    """The workers of two ports. A context manager; leaves no process behind."""
+    """The workers of a rig's ports. A context manager; leaves no process behind."""
 
     def __init__(self, namespaces: Sequence[str] = (), clock: Clock = SYSTEM) -> None:
         self._namespaces, self._clock = list(namespaces), clock
@@ -89,7 +90,7 @@ class FrameEngine:
     def run(
         self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], in_flight_s: float, progress: Progress
     ) -> list[Reports]:
-        """Runs all directions of a trial at once; waits up to `in_flight_s` for frames that are still under way."""
+        """Runs all streams of a trial at once; waits up to `in_flight_s` for frames that are still under way."""
         dropped_before = kernel_drops()
         with self._hearing([receive for _, receive in pairs]) as receivers:
             senders = [self._worker(send.row) for send, _ in pairs]

@@ -6,7 +6,7 @@ from socket import socket
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.ends import CpuUse, Role
 from harvok.core.trials.tcp import TcpInfo, TcpInterval, TcpSummary, TcpTrial
 from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
@@ -33,10 +33,8 @@ OnInterval = Callable[[TcpInterval], None]
 class FlowWatch:
     """The flows of one half of one direction, their workers, and what was seen of them."""
 
-    def __init__(
-        self, direction: Direction, role: Role, trial: TcpTrial, sockets: Sequence[socket], clock: Clock
-    ) -> None:
-        self.direction: Direction = direction
+    def __init__(self, direction: str, role: Role, trial: TcpTrial, sockets: Sequence[socket], clock: Clock) -> None:
+        self.direction = direction
         self.role: Role = role
         self._trial = trial
         self._sockets = sockets

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from functools import partial
 
 from harvok.clock import Clock
-from harvok.core.ends import End, Role, role_at
+from harvok.core.ends import End, Role
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
@@ -42,8 +42,8 @@ def connect_flows(trial: TcpTrial, target: DataTarget, source: Source) -> Socket
     """The near end's half: opens every data connection of a trial. Raises DataBlockedError when one cannot."""
     sockets: Sockets = {}
     try:
-        for direction in trial.directions:
-            role = role_at("near", direction)
+        for stream in trial.streams:
+            role = stream.role_at("near")
             sockets[role] = []
             for flow in range(trial.flows):
                 sockets[role].append(_connect(trial, target, source, Hello(target.trial_id, role, flow)))
@@ -105,7 +105,7 @@ class TcpListener:
         self._trial_id = trial_id
         self._key = key
         self._wanted: dict[tuple[Role, int], socket.socket | None] = {
-            (role_at("near", direction), flow): None for direction in trial.directions for flow in range(trial.flows)
+            (stream.role_at("near"), flow): None for stream in trial.streams for flow in range(trial.flows)
         }
         self._lock = threading.Lock()
         self._unproven = threading.Semaphore(_MAX_UNPROVEN)
@@ -191,6 +191,6 @@ class TcpTrialEnd(TrialEnd):
     """One end's half of a TCP trial."""
 
     def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, trial_id: bytes, clock: Clock) -> None:
-        roles = [(direction, role_at(end, direction)) for direction in trial.directions]
-        watches = (FlowWatch(direction, role, trial, sockets[role], clock) for direction, role in roles)
+        roles = [(stream.name, stream.role_at(end)) for stream in trial.streams]
+        watches = (FlowWatch(name, role, trial, sockets[role], clock) for name, role in roles)
         super().__init__(watches, partial(close_all, sockets))

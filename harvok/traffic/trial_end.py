@@ -4,7 +4,7 @@ import threading
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, Protocol
 
-from harvok.core.ends import Direction, Role
+from harvok.core.ends import Role
 from harvok.errors import HarvokError
 from harvok.traffic.sampler import MeterMaker
 
@@ -14,7 +14,7 @@ OnInterval = Callable[[Any], None]
 class Watch(Protocol):
     """The flows of one direction at one end, their workers, and what was seen of them."""
 
-    direction: Direction
+    direction: str
     role: Role
 
     def wait_ready(self) -> None: ...

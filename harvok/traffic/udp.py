@@ -19,7 +19,7 @@ from functools import partial
 import psutil
 
 from harvok.clock import Clock
-from harvok.core.ends import Direction, End, Role, role_at
+from harvok.core.ends import End, Role
 from harvok.core.trials.tcp import SocketOptions
 from harvok.core.trials.udp import (
     UdpTrial,
@@ -43,7 +43,7 @@ _ADMISSION_S = 5.0
 _IP_PKTINFO = 8  # uapi linux/in.h
 _IPV6_RECVPKTINFO, _IPV6_PKTINFO = 49, 50
 
-Flows = dict[Direction, list[socket.socket]]
+Flows = dict[str, list[socket.socket]]
 """The sockets of one end by direction, in the order of their flow numbers."""
 
 
@@ -65,11 +65,11 @@ def open_flows(trial: UdpTrial, target: DataTarget, source: Source) -> Flows:
     """The near end's half: opens every flow. Raises DataBlockedError when one is not admitted."""
     flows: Flows = {}
     try:
-        for direction in trial.directions:
-            role = role_at("near", direction)
-            flows[direction] = []
+        for stream in trial.streams:
+            role = stream.role_at("near")
+            flows[stream.name] = []
             for flow in range(trial.flows):
-                flows[direction].append(_open(trial, target, source, Hello(target.trial_id, role, flow)))
+                flows[stream.name].append(_open(trial, target, source, Hello(target.trial_id, role, flow)))
     except BaseException:
         close_flows(flows)
         raise
@@ -160,7 +160,7 @@ class UdpListener:
         self._trial, self._trial_id, self._key, self._port = trial, trial_id, key, port
         self._secret = secrets.token_bytes(32)
         self._wanted: dict[tuple[Role, int], socket.socket | None] = {
-            (role_at("near", direction), flow): None for direction in trial.directions for flow in range(trial.flows)
+            (stream.role_at("near"), flow): None for stream in trial.streams for flow in range(trial.flows)
         }
         self._lock = threading.Lock()
         self._complete = threading.Event()
@@ -176,10 +176,9 @@ class UdpListener:
         with self._lock:
             admitted, self._wanted = self._wanted, {}
         flows: Flows = {}
-        for direction in self._trial.directions:
-            role = role_at("near", direction)
-            ones = [admitted[role, flow] for flow in range(self._trial.flows)]
-            flows[direction] = [sock for sock in ones if sock]
+        for stream in self._trial.streams:
+            ones = [admitted[stream.role_at("near"), flow] for flow in range(self._trial.flows)]
+            flows[stream.name] = [sock for sock in ones if sock]
         return flows
 
     def close(self) -> None:
@@ -309,6 +308,6 @@ class UdpTrialEnd(TrialEnd):
     def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes, clock: Clock) -> None:
         tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
         watches = (
-            UdpWatch(direction, role_at(end, direction), trial, flows[direction], tag) for direction in trial.directions
+            UdpWatch(stream.name, stream.role_at(end), trial, flows[stream.name], tag) for stream in trial.streams
         )
         super().__init__(watches, partial(close_flows, flows))

@@ -8,7 +8,7 @@ from math import ceil
 from socket import socket
 from typing import Any
 
-from harvok.core.ends import Direction, Role
+from harvok.core.ends import Role
 from harvok.core.trials.udp import (
     TransitSummary,
     UdpFlowReceived,
@@ -32,8 +32,8 @@ _SLIVER = 0.1
 class UdpWatch:
     """All flows of one direction at one end, in as many processes as there are cores for."""
 
-    def __init__(self, direction: Direction, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int) -> None:
-        self.direction: Direction = direction
+    def __init__(self, direction: str, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int) -> None:
+        self.direction = direction
         self.role: Role = role
         self._summary = UdpSummary(direction, role)
         self._trial = trial

@@ -13,6 +13,7 @@ from harvok.cli.render.frames import (
 )
 from harvok.cli.render.rig import show_rig, what_is_sent
 from harvok.cli.render.run_view import show_run
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.models.rig import RIG_FILE, RigFile
@@ -177,7 +178,7 @@ class Rigs(unittest.TestCase):
             self.assertIn("problem eth1 is down", out.getvalue())
 
     def test_what_is_sent_is_said_beforehand(self) -> None:
-        both = replace(TEST, settings=replace(SETTINGS, directions=("send", "receive"), ip_version=6))
+        both = replace(TEST, settings=replace(SETTINGS, streams=(SEND, RECEIVE), ip_version=6))
         said = what_is_sent(rig("ports", **PORTS), both)
         for words in ("IPv6 frames of 64, 1518 B", "1 488 095 frames/s", "eth1 → eth2 and eth2 → eth1", "2001:2::/48"):
             self.assertIn(words, said)

@@ -23,6 +23,7 @@ from harvok.cli.render.udp import UdpRows, UdpView
 from harvok.cli.render.views import view_of
 from harvok.cli.verdicts import exit_code_of
 from harvok.core.conditions import InterfaceFacts
+from harvok.core.ends import SEND
 from harvok.core.figures import Figure
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport, Stage
 from harvok.core.judgement.compare import Criteria, compare
@@ -179,7 +180,7 @@ class UdpWhileItRuns(unittest.TestCase):
         self.assertIn("missing", self.run_view(terminal=True))
 
     def test_rows_fit_eighty_columns_and_leave_out_what_did_not_happen(self) -> None:
-        trial = replace(PATTERN, services=(SPEC.at(1.0, 4),), directions=("send",))
+        trial = replace(PATTERN, services=(SPEC.at(1.0, 4),), streams=(SEND,))
         keeping = Keeping()
         keeping.trial_started(1, trial)
         path = SimulatedPath(lambda n: (0.001, 0.002) if n % 50 == 0 else (0.001,))

@@ -10,7 +10,7 @@ from harvok.cli.render.compare import show_comparison
 from harvok.cli.render.logbook import show_lines
 from harvok.cli.render.run_view import show_repeats, show_run
 from harvok.cli.render.tcp import TcpRows, TcpView, show_tcp
-from harvok.core.ends import CpuUse
+from harvok.core.ends import SEND, CpuUse
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.sample import Series
 from harvok.core.link import Link
@@ -97,7 +97,7 @@ class LiveViews(unittest.TestCase):
         console, out = screen(terminal=True, height=14)
         view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
-        view.trial_started(1, TcpTrial(("send",), duration_s=30.0))
+        view.trial_started(1, TcpTrial((SEND,), duration_s=30.0))
         told = [*samples_of([transfer(400e6, 30)])]
         for sender, receiver in zip(told[:30], told[30:], strict=True):
             view.samples(receiver)
@@ -111,7 +111,7 @@ class LiveViews(unittest.TestCase):
         console, out = screen()
         view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 1, 1, "dome", "hall", Link(), 4))
-        view.trial_started(1, TcpTrial(("send",), duration_s=2.0))
+        view.trial_started(1, TcpTrial((SEND,), duration_s=2.0))
         for samples in samples_of([transfer(1e9, 2)]):
             view.samples(samples)
         view.notice("mind the [gap]")

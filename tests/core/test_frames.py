@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure, find
 from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
 from harvok.core.observer import Observer
@@ -109,7 +110,7 @@ class Throughput(unittest.TestCase):
                 self.assertAlmostEqual(find(figures, "search-time") or 0, spent)
 
     def test_both_directions_at_once(self) -> None:
-        settings = replace(GIGABIT, directions=("send", "receive"))
+        settings = replace(GIGABIT, streams=(SEND, RECEIVE))
         _, figures = Watched(Device(1e9, forwarding_fps=7e5, buffer_frames=10)).measure(throughput(settings, SMALL))
         self.assertEqual(
             find(figures, "throughput", direction="send"), find(figures, "throughput", direction="receive")

@@ -5,6 +5,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.kinds.delay import DelayStep
 from harvok.core.kinds.frames import FramesStep, RampStep
 from harvok.core.kinds.tcp import TcpStep
@@ -71,7 +72,7 @@ class Tests(unittest.TestCase):
         (made,) = plan(rig="a.toml", steps=[step]).steps
         assert isinstance(made, FramesStep)
         test = made.build(10e9)
-        self.assertEqual((test.settings.line_bps, test.settings.directions), (10e9, ("send", "receive")))
+        self.assertEqual((test.settings.line_bps, test.settings.streams), (10e9, (SEND, RECEIVE)))
         self.assertEqual(([size.name for size in test.sizes], test.settings.ip_version), (["64", "aag"], None))
 
     def test_a_ramp_step(self) -> None:

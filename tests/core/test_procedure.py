@@ -2,7 +2,7 @@ import unittest
 from collections.abc import Generator, Sequence
 
 from harvok.core.drive import drive
-from harvok.core.ends import CpuUse, DirectionChoice, role_at
+from harvok.core.ends import RECEIVE, SEND, CpuUse, DirectionChoice, Stream, frame_streams
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedures.tcp import TcpTest
@@ -11,7 +11,7 @@ from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
-from harvok.errors import StationLostError
+from harvok.errors import StationLostError, UsageError
 from harvok.testing.measuring import findings_of
 from harvok.testing.transfers import ScriptedRig, samples_of, transfer
 
@@ -19,7 +19,7 @@ GIGABIT = Link(rated_bps=1e9)
 
 
 def answer(trial: TcpTrial) -> TcpTrialResult:
-    return TcpTrialResult([transfer(900e6, direction=direction, flows=trial.flows) for direction in trial.directions])
+    return TcpTrialResult([transfer(900e6, direction=stream.name, flows=trial.flows) for stream in trial.streams])
 
 
 class Watcher(Observer):
@@ -29,7 +29,7 @@ class Watcher(Observer):
 
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, TcpTrial)
-        self.heard.append(f"start {number} {'+'.join(trial.directions)}")
+        self.heard.append(f"start {number} {'+'.join(stream.name for stream in trial.streams)}")
 
     def samples(self, samples: Sequence[Sample]) -> None:
         self.batches.append(samples)
@@ -40,18 +40,18 @@ class Watcher(Observer):
 
 class Driving(unittest.TestCase):
     def test_each_is_one_trial_after_the_other_and_both_is_one(self) -> None:
-        wanted: dict[DirectionChoice, list[tuple[str, ...]]] = {
-            "send": [("send",)],
-            "receive": [("receive",)],
-            "each": [("send",), ("receive",)],
-            "both": [("send", "receive")],
+        wanted: dict[DirectionChoice, list[tuple[Stream, ...]]] = {
+            "send": [(SEND,)],
+            "receive": [(RECEIVE,)],
+            "each": [(SEND,), (RECEIVE,)],
+            "both": [(SEND, RECEIVE)],
         }
         for direction, trials in wanted.items():
             rig = ScriptedRig(answer)
             test = TcpTest(direction, TcpTrial((), flows=2, duration_s=10.0))
             findings = findings_of(test, rig, GIGABIT)
-            self.assertEqual([trial.directions for trial in rig.trials], trials)
-            self.assertEqual([r.direction for r in findings.readings], [d for trial in trials for d in trial])
+            self.assertEqual([trial.streams for trial in rig.trials], trials)
+            self.assertEqual([r.direction for r in findings.readings], [d.name for trial in trials for d in trial])
             self.assertEqual(test.expected_s, 10.0 * len(trials))
 
     def test_watchers_hear_everything_in_order(self) -> None:
@@ -67,7 +67,7 @@ class Driving(unittest.TestCase):
 
         def procedure() -> Generator[TcpTrial, TcpTrialResult, None]:
             try:
-                yield TcpTrial(("send",), duration_s=1.0)
+                yield TcpTrial((SEND,), duration_s=1.0)
             finally:
                 ended.append(True)
 
@@ -82,13 +82,13 @@ class Driving(unittest.TestCase):
         quiet = Observers([Observer()])
         quiet.run_started(RunOutline("id", 1, 1, "dome", "hall", GIGABIT, 4))
         quiet.notice("nothing happens")
-        self.assertIsNone(quiet.trial_started(1, TcpTrial(("send",))))  # type: ignore[func-returns-value]
+        self.assertIsNone(quiet.trial_started(1, TcpTrial((SEND,))))  # type: ignore[func-returns-value]
 
 
 class Rows(unittest.TestCase):
     def rows(self, direction: str) -> list[IntervalRow]:
         hot, cold = CpuUse([0.9, 0.2], [0.8]), CpuUse([0.3], [0.1])
-        result = transfer(470.741e6, 3, direction=direction, near_cpu=hot, far_cpu=cold)  # type: ignore[arg-type]
+        result = transfer(470.741e6, 3, direction=direction, near_cpu=hot, far_cpu=cold)
         joiner = RowJoiner(GIGABIT, 4)
         told = [*samples_of([result])]
         return [row for samples in (*reversed(told[:3]), *told[3:]) for row in joiner.add(samples)]
@@ -107,8 +107,18 @@ class Rows(unittest.TestCase):
         self.assertEqual([*joiner.add(half), *joiner.add(half)], [])
 
     def test_who_sends(self) -> None:
-        ends = [(end, d, role_at(end, d)) for end in ("near", "far") for d in ("send", "receive")]
-        self.assertEqual([role for _, _, role in ends], ["sender", "receiver", "receiver", "sender"])
+        roles = [stream.role_at(end) for end in ("near", "far") for stream in (SEND, RECEIVE)]
+        self.assertEqual(roles, ["sender", "receiver", "receiver", "sender"])
+        self.assertEqual([RECEIVE.end_of(role) for role in ("sender", "receiver")], ["far", "near"])
+
+    def test_streams_between_named_ends(self) -> None:
+        (stream, other) = frame_streams(["north:south", " east : south", "north:south"], "both")
+        self.assertEqual((stream.name, stream.role_at("south")), ("north to south", "receiver"))
+        self.assertEqual((other.source, other.destination), ("east", "south"))
+        self.assertEqual(frame_streams([], "both"), (SEND, RECEIVE))
+        for wrong in ("north", "north:", ":south", "north:north"):
+            with self.assertRaises(UsageError):
+                frame_streams([wrong], "send")
 
 
 class Notices(unittest.TestCase):

@@ -1,6 +1,7 @@
 import unittest
 from dataclasses import replace
 
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.services import judge_services
 from harvok.core.models.services import SERVICES_FILE
@@ -64,7 +65,7 @@ class ReadingATrial(unittest.TestCase):
 
 
 class WhatLimited(unittest.TestCase):
-    TRIAL = UdpTrial((UdpService(1000.0, 1472),), ("send",), 1.0)
+    TRIAL = UdpTrial((UdpService(1000.0, 1472),), (SEND,), 1.0)
 
     def kind(self, path: SimulatedPath) -> str:
         return read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0].limit.kind
@@ -97,7 +98,7 @@ class Steps(unittest.TestCase):
         path = SimulatedPath()
         test = UdpStepsTest("each", PATTERN, (MEGA,), (0.5, 1.0))
         figures = findings_of(test, path).figures
-        self.assertEqual([trial.directions for trial in path.trials], [("send",)] * 2 + [("receive",)] * 2)
+        self.assertEqual([trial.streams for trial in path.trials], [(SEND,)] * 2 + [(RECEIVE,)] * 2)
         loads = [figure.labels["load"] for figure in figures if figure.quantity == "udp-offered"]
         self.assertEqual(loads, ["6.072 Mb/s", "12.14 Mb/s"] * 2)
 
@@ -118,7 +119,7 @@ class Steps(unittest.TestCase):
             UdpService(30, 64, begins_s=1, lasts_s=1),
             UdpService(20, 64, lasts_s=1),
         )
-        trial = UdpTrial(services, ("send",), 3.0)
+        trial = UdpTrial(services, (SEND,), 3.0)
         self.assertEqual(trial.load_at_once_fps(range(4)), 130)
         self.assertEqual(trial.load_at_once_fps([0, 3]), 70)
         self.assertEqual(trial.load_at_once_fps([2, 3]), 30)

@@ -7,22 +7,29 @@ from pathlib import Path
 from unittest.mock import patch
 
 from harvok.clock import SYSTEM
-from harvok.core.models.rig import Side, VirtualRig
+from harvok.core.ends import RECEIVE, SEND, frame_streams
+from harvok.core.models.rig import RIG_FILE, Side, VirtualRig
 from harvok.core.observer import Observer
 from harvok.core.samples import Sample, SampleTable
 from harvok.core.trials.frames import FRAME_DELAY, SENT_FRAMES, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NothingForwardedError, UsageError
+from harvok.reports.rig_drawing import drawing
 from harvok.rigs.device import Device
+from harvok.rigs.frame_rigs import check_streams
 from harvok.rigs.ports import FramePorts, Wiring
 from harvok.rigs.simulated import SimulatedPorts
 from harvok.rigs.virtual import VirtualPorts
 from harvok.testing.rigs import check_rig
 
 NOTHING = Observer()
+PORTS = {"port1": "port1", "port2": "port2"}
+
+
+BARE = {"version": 1, "name": "dome-sw-a", "rated": "1G"}
 
 
 def rig(**keys: object) -> VirtualRig:
-    return VirtualRig.model_validate({"version": 1, "kind": "virtual", "name": "dome-sw-a", "rated": "1G", **keys})
+    return VirtualRig.model_validate({**BARE, "kind": "virtual", **keys})
 
 
 def run(ports: FramePorts, **keys: object) -> FrameTrialResult:
@@ -46,7 +53,7 @@ class Devices(unittest.TestCase):
     def test_a_router_of_both_ip_versions(self) -> None:
         with VirtualPorts(rig(device="router")) as ports:
             for ip in (4, 6):
-                result = run(ports, ip_version=ip, address_pairs=20, directions=("send", "receive"))
+                result = run(ports, ip_version=ip, address_pairs=20, streams=(SEND, RECEIVE))
                 for one in result.directions:
                     self.assertEqual((one.received_frames, one.duplicates), (one.sent_frames, 0))
             with self.assertRaisesRegex(UsageError, "bare Ethernet"):
@@ -68,6 +75,32 @@ class Devices(unittest.TestCase):
             if one.sent_frames > 1.2 * fits + 20:  # unless this host was too busy to overload it
                 self.assertGreater(one.last_loss_s or 0, 0.1)
 
+    def test_streams_from_many_ports_to_one(self) -> None:
+        streams = frame_streams(["port1:port3", "port2:port3", "port3:port1"], "send")
+        with VirtualPorts(rig(ports=3)) as ports:
+            result = run(ports, streams=streams)
+        self.assertEqual([one.direction for one in result.directions], [stream.name for stream in streams])
+        for one in result.directions:
+            self.assertGreater(one.sent_frames, 50)
+            self.assertEqual((one.received_frames, one.foreign_frames), (one.sent_frames, 0))
+
+    def test_ports_of_a_rig_file_have_names(self) -> None:
+        names = {name: {"interface": f"eth{at}"} for at, name in enumerate(("north", "south", "east"))}
+        file = RIG_FILE.validate_python(BARE | {"kind": "ports", "ports": names})
+        self.assertEqual(file.port_names, ["north", "south", "east"])
+        check_streams(file, frame_streams(["north:east"], "send"))
+        for streams, words in (
+            ((SEND,), "has 3 ports, so send does not say"),
+            (frame_streams(["north:west"], "send"), "no port west"),
+        ):
+            with self.assertRaisesRegex(UsageError, words):
+                check_streams(file, streams)
+        with self.assertRaisesRegex(ValueError, "beside a router east needs addresses"):
+            RIG_FILE.validate_python(BARE | {"kind": "ports", "device": "router", "ports": names})
+        with self.assertRaisesRegex(ValueError, "a router has two ports"):
+            rig(device="router", ports=3)
+        self.assertEqual([line.count("┌") for line in drawing(file)], [3, 0, 0, 0, 1, 0, 0, 0])
+
     def test_a_reset_leaves_a_gap(self) -> None:
         with VirtualPorts(rig()) as ports:
             (one,) = run(ports, steps=(LoadStep(1000.0, 3.0),), reset_at_s=0.5, pause_s=1.0).directions
@@ -79,7 +112,7 @@ class Steps(unittest.TestCase):
     def test_each_step_keeps_its_own_account_both_ways(self) -> None:
         steps = LoadStep(2000.0, 0.3), LoadStep(40_000.0, 0.2), LoadStep(500.0, 0.2)
         with VirtualPorts(rig()) as ports:
-            for one in run(ports, steps=steps, directions=("send", "receive")).directions:
+            for one in run(ports, steps=steps, streams=(SEND, RECEIVE)).directions:
                 self.assertEqual(sum(step.sent_frames for step in one.steps), one.sent_frames)
                 self.assertEqual(sum(step.received_frames for step in one.steps), one.received_frames)
                 for step, asked in zip(one.steps, steps, strict=True):
@@ -129,14 +162,14 @@ class WhatIsRefused(unittest.TestCase):
     def test_a_device_that_forwards_nothing_is_found_at_once(self) -> None:
         """A router does not forward bare Ethernet, whatever the rig file calls it."""
         with VirtualPorts(rig(device="router")) as outer:
-            wiring = Wiring("deaf", ("port1", "port2"), (Side(), Side()), "switch", 1500, outer._wiring.namespaces)
+            wiring = Wiring("deaf", PORTS, (Side(), Side()), "switch", 1500, outer._wiring.namespaces)
             with FramePorts(wiring) as ports, self.assertRaisesRegex(NothingForwardedError, "none arrived on port2"):
                 run(ports, ip_version=None)
 
     def test_a_router_that_is_not_there(self) -> None:
         with VirtualPorts(rig()) as outer:
             side = Side(addresses=["198.18.0.2/16"], gateways=["198.18.0.1"])
-            wiring = Wiring("none", ("port1", "port2"), (side, side), "router", 1500, outer._wiring.namespaces)
+            wiring = Wiring("none", PORTS, (side, side), "router", 1500, outer._wiring.namespaces)
             with FramePorts(wiring) as ports, self.assertRaisesRegex(NothingForwardedError, "does not answer"):
                 run(ports)
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from unittest import mock
 
 from harvok.core.conditions import InterfaceFacts
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.models.rig import RIG_FILE, PortsRig, VirtualRig
@@ -72,7 +73,7 @@ class Calibrations(unittest.TestCase):
 
     def test_directions_and_ip_version_have_to_be_alike(self) -> None:
         self.keep(1)
-        self.assertIsNone(self.found(settings=replace(SETTINGS, directions=("send", "receive"))))
+        self.assertIsNone(self.found(settings=replace(SETTINGS, streams=(SEND, RECEIVE))))
         self.assertIsNone(self.found(settings=replace(SETTINGS, ip_version=6)))
 
     def test_the_ports_have_to_be_the_same_in_any_order(self) -> None:

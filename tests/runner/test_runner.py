@@ -3,12 +3,12 @@ import os
 import tempfile
 import unittest
 from contextlib import chdir, closing
+from datetime import UTC, datetime
 from pathlib import Path
 from unittest import mock
 
 from harvok.core.judgement.finding import Finding
-from harvok.core.observer import START as AXIS_BEGINS
-from harvok.core.observer import Observer
+from harvok.core.observer import Observer, started
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event, in_columns
 from harvok.core.trials.tcp import TcpTrialResult
@@ -105,12 +105,12 @@ class Keeping(InAFolder):
 
     def test_a_run_that_breaks_off_keeps_its_intervals_and_its_reason(self) -> None:
         whole, begun = self.begun()
-        samples = next(samples_of([transfer(930e6, 3)]))
+        samples, began = next(samples_of([transfer(930e6, 3)])), started(1_800_000_000_500_000_000)
 
         def measure(everyone: Observer, findings: Findings) -> None:
             everyone.trial_started(1, whole.trials[0].trial)
             findings.figures.append(whole.figures[0])
-            everyone.happened([Event(0.0, AXIS_BEGINS)])
+            everyone.happened([began])
             everyone.samples(samples)
             raise StationLostError("the lead was pulled", "plug it in")
 
@@ -120,7 +120,7 @@ class Keeping(InAFolder):
         assert found.fault
         self.assertEqual((found.state, found.fault.reference), ("broken", "station-lost"))
         (trial,) = found.trials
-        self.assertEqual((trial.origin, trial.events), (self.clock.utc(), [Event(0.0, AXIS_BEGINS)]))
+        self.assertEqual((trial.origin, trial.events), (datetime.fromtimestamp(1_800_000_000.5, UTC), [began]))
         self.assertEqual(trial.samples, in_columns(samples))
         self.assertEqual((self.kept, found.figures), ([found], whole.figures[:1]))
 
@@ -136,7 +136,7 @@ class Keeping(InAFolder):
         whole, begun = self.begun()
         with (
             mock.patch.object(self.logbook, "add_to_journal", side_effect=LogbookError("full", "make room")),
-            closing(Journal(self.logbook, begun.id, self.clock)) as journal,
+            closing(Journal(self.logbook, begun.id)) as journal,
         ):
             journal.trial_started(1, whole.trials[0].trial)
             journal.trial_finished(1, TcpTrialResult([transfer(930e6, 3)]))

@@ -7,6 +7,7 @@ from typing import Any
 from unittest import mock
 
 from harvok.core.conditions import InterfaceFacts
+from harvok.core.ends import SEND
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.kinds.frames import FramesStep
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
@@ -275,7 +276,7 @@ class Conditions(unittest.TestCase):
 
 class BrokenOff(unittest.TestCase):
     def test_what_a_journal_had_of_the_new_kinds(self) -> None:
-        trial, link = UdpTrial((), ("send",), 5.0), LinkTrial("eth1")
+        trial, link = UdpTrial((), (SEND,), 5.0), LinkTrial("eth1")
         interval = UdpInterval("send", "receiver", 0, 0, 0.0, 1.0, 100, 10_000, 3)
         seconds = [in_columns(replace(interval, end_s=end_s).samples("far", 0.0, "")) for end_s in (1.0, 2.0)]
         up = link_event(0.0, "up", "eth1", 1e9)

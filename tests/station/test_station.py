@@ -3,6 +3,7 @@ import unittest
 from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
+from harvok.core.ends import SEND
 from harvok.core.models.control import Fault, TrialRequest
 from harvok.core.trials.tcp import TcpTrial
 from harvok.errors import BusyError, FarEndError, ProtocolError, TokenError, UnknownNameError, UsageError
@@ -132,7 +133,7 @@ class Http(unittest.TestCase):
         )
 
     def test_an_option_of_a_trial_that_the_station_does_not_know_is_refused(self) -> None:
-        trial = TrialRequest(trial=TcpTrial(("send",), duration_s=1.0)).model_dump(mode="json")
+        trial = TrialRequest(trial=TcpTrial((SEND,), duration_s=1.0)).model_dump(mode="json")
         trial["trial"]["zero_copy"] = True
         fault = self.fault("POST", f"/v1/sessions/{self.claim()}/half", 422, json=trial)
         self.assertIn("zero_copy", fault.message)
@@ -160,8 +161,8 @@ class Http(unittest.TestCase):
     def test_limits_of_the_operator(self) -> None:
         path = f"/v1/sessions/{self.claim()}/half"
         trials = {
-            "flows": TcpTrial(("send",), flows=5, duration_s=10.0),
-            "tests of 60 s, not 61 s": TcpTrial(("send",), duration_s=61.0),
+            "flows": TcpTrial((SEND,), flows=5, duration_s=10.0),
+            "tests of 60 s, not 61 s": TcpTrial((SEND,), duration_s=61.0),
         }
         for words, trial in trials.items():
             body = TrialRequest(trial=trial).model_dump(mode="json")
@@ -173,10 +174,10 @@ class Http(unittest.TestCase):
         path = f"/v1/sessions/{self.claim()}/half"
         for trial in (
             TcpTrial((), duration_s=1.0),
-            TcpTrial(("send",)),
-            TcpTrial(("send",), duration_s=1.0, amount_bytes=5),
-            TcpTrial(("send",), duration_s=1.0, tick_s=0.0001),
-            TcpTrial(("send",), duration_s=1.0, interval_s=0.01),
+            TcpTrial((SEND,)),
+            TcpTrial((SEND,), duration_s=1.0, amount_bytes=5),
+            TcpTrial((SEND,), duration_s=1.0, tick_s=0.0001),
+            TcpTrial((SEND,), duration_s=1.0, interval_s=0.01),
         ):
             fault = self.fault("POST", path, 409, json=TrialRequest(trial=trial).model_dump(mode="json"))
             self.assertEqual(fault.reference, "protocol")
@@ -185,7 +186,7 @@ class Http(unittest.TestCase):
         path = f"/v1/sessions/{self.claim()}/half"
         for method, rest in (("POST", "/start"), ("GET", "/progress"), ("GET", "/result"), ("DELETE", "")):
             self.assertEqual(self.fault(method, path + rest, 409).message, "no trial is prepared")
-        body = TrialRequest(trial=TcpTrial(("send",), duration_s=1.0)).model_dump(mode="json")
+        body = TrialRequest(trial=TcpTrial((SEND,), duration_s=1.0)).model_dump(mode="json")
         prepared = self.http.post(path, json=body)
         self.assertEqual((prepared.status_code, prepared.json()["data_port"]), (201, 26481))
         self.assertIn("prepared", self.fault("GET", path + "/result", 409).message)

@@ -5,6 +5,7 @@ from typing import Any
 from fastapi.testclient import TestClient
 
 from harvok.clock import SYSTEM
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.models.control import StationFacts, TrialRequest
 from harvok.core.time_axis import ClockOffset, closer
 from harvok.core.trials.udp import UdpService, UdpTrial
@@ -13,7 +14,7 @@ from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import ReflectorSettings
 from tests.station.test_station import CLAIM, GOOD, TOKEN
 
-TRIAL = UdpTrial((UdpService(1000.0, 100),), ("send",), 1.0)
+TRIAL = UdpTrial((UdpService(1000.0, 100),), (SEND,), 1.0)
 
 
 class WhatAStationLetsItselfBeAsked(unittest.TestCase):
@@ -38,10 +39,10 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
     def test_trials_that_are_not(self) -> None:
         service = TRIAL.services[0]
         for wrong, said in (
-            (replace(TRIAL, group="239.1.2.3", directions=("receive",)), "sends nothing to a multicast group"),
+            (replace(TRIAL, group="239.1.2.3", streams=(RECEIVE,)), "sends nothing to a multicast group"),
             (replace(TRIAL, group="198.18.0.1"), "no multicast address"),
             (replace(TRIAL, group="nonsense"), "no multicast address"),
-            (replace(TRIAL, directions=()), "needs directions"),
+            (replace(TRIAL, streams=()), "needs streams"),
             (replace(TRIAL, services=()), "flows"),
             (replace(TRIAL, services=(replace(service, payload_bytes=17),)), "payloads of 18"),
             (replace(TRIAL, services=(replace(service, payload_bytes=70_000),)), "payloads of 18"),

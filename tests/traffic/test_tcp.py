@@ -9,7 +9,7 @@ from itertools import pairwise
 from unittest import mock
 
 from harvok.clock import SYSTEM
-from harvok.core.ends import CpuUse
+from harvok.core.ends import RECEIVE, SEND, CpuUse
 from harvok.core.trials.tcp import SocketOptions, TcpInterval, TcpSummary, TcpTrial
 from harvok.core.wire.hello import KEY_BYTES, TRIAL_ID_BYTES, WELCOME, Hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, FlowBrokenError, NearEndError, UnsupportedError
@@ -54,14 +54,14 @@ class Joined:
 class Transfers(unittest.TestCase):
     def test_an_amount_arrives_to_the_byte_on_every_flow(self) -> None:
         for flows, amount in ((1, 1_000), (3, 3_000_001), (5, 20_000_000)):
-            trial = TcpTrial(("send",), flows=flows, amount_bytes=amount, tick_s=0.02, interval_s=0.1)
+            trial = TcpTrial((SEND,), flows=flows, amount_bytes=amount, tick_s=0.02, interval_s=0.1)
             sender, receiver = Joined(trial).run()
             share = -(-amount // flows)
             self.assertEqual(sender.flow_bytes, [share] * flows)
             self.assertEqual(receiver.flow_bytes, [share] * flows)
 
     def test_a_time_is_kept_in_both_directions_at_once(self) -> None:
-        joined = Joined(TcpTrial(("send", "receive"), flows=2, duration_s=0.6, tick_s=0.02, interval_s=0.2))
+        joined = Joined(TcpTrial((SEND, RECEIVE), flows=2, duration_s=0.6, tick_s=0.02, interval_s=0.2))
         for half in joined.run():
             self.assertGreater(sum(half.flow_bytes), 0)
             self.assertGreaterEqual(half.elapsed_s, 0.599)
@@ -71,7 +71,7 @@ class Transfers(unittest.TestCase):
         })  # fmt: skip
 
     def test_intervals_add_up_to_the_whole(self) -> None:
-        joined = Joined(TcpTrial(("receive",), duration_s=0.5, tick_s=0.02, interval_s=0.1))
+        joined = Joined(TcpTrial((RECEIVE,), duration_s=0.5, tick_s=0.02, interval_s=0.1))
         summaries = joined.run()
         got = [i for i in joined.intervals if i.role == "receiver"]
         self.assertEqual([i.index for i in got], list(range(len(got))))
@@ -84,7 +84,7 @@ class Transfers(unittest.TestCase):
 
     @unittest.skipUnless(hasattr(socket, "TCP_INFO"), "this system tells nothing about its connections")
     def test_the_kernel_is_asked_about_every_flow(self) -> None:
-        joined = Joined(TcpTrial(("send",), flows=3, duration_s=0.3, tick_s=0.02, interval_s=0.1))
+        joined = Joined(TcpTrial((SEND,), flows=3, duration_s=0.3, tick_s=0.02, interval_s=0.1))
         sender, _ = joined.run()
         for interval in joined.intervals:
             self.assertEqual(len(interval.tcp), 3)
@@ -93,7 +93,7 @@ class Transfers(unittest.TestCase):
 
     def test_a_system_that_tells_nothing_still_measures(self) -> None:
         with mock.patch("harvok.traffic.sockets.has_tcp_info", return_value=False):
-            joined = Joined(TcpTrial(("send",), amount_bytes=100_000, tick_s=0.02, interval_s=0.1))
+            joined = Joined(TcpTrial((SEND,), amount_bytes=100_000, tick_s=0.02, interval_s=0.1))
             sender, receiver = joined.run()
         self.assertEqual(receiver.flow_bytes, [100_000])
         self.assertEqual([i.tcp for i in joined.intervals], [[]] * len(joined.intervals))
@@ -103,11 +103,11 @@ class Transfers(unittest.TestCase):
             mock.patch("harvok.traffic.sockets.has_tcp_info", return_value=False),
             self.assertRaisesRegex(UnsupportedError, "cannot pace"),
         ):
-            Joined(TcpTrial(("send",), duration_s=1.0, options=SocketOptions(pacing_bps=1e6)))
+            Joined(TcpTrial((SEND,), duration_s=1.0, options=SocketOptions(pacing_bps=1e6)))
 
     def test_options_reach_both_ends(self) -> None:
         options = SocketOptions(socket_buffer_bytes=20_000, mss_bytes=1000, congestion_control="reno", dscp=46)
-        trial = TcpTrial(("receive",), amount_bytes=500_000, tick_s=0.02, interval_s=0.1, options=options)
+        trial = TcpTrial((RECEIVE,), amount_bytes=500_000, tick_s=0.02, interval_s=0.1, options=options)
         joined = Joined(trial)
         for half in joined.run():
             connection = half.connections[0]
@@ -117,13 +117,13 @@ class Transfers(unittest.TestCase):
         self.assertTrue(all(mss is not None and mss <= 1000 for mss in senders), senders)
 
     def test_pacing_holds_a_flow_down(self) -> None:
-        trial = TcpTrial(("send",), duration_s=0.6, tick_s=0.02, interval_s=0.2, options=SocketOptions(pacing_bps=50e6))
+        trial = TcpTrial((SEND,), duration_s=0.6, tick_s=0.02, interval_s=0.2, options=SocketOptions(pacing_bps=50e6))
         _, receiver = Joined(trial).run()
         self.assertLess(receiver.flow_bytes[0] * 8 / receiver.elapsed_s, 100e6)
 
     def test_ipv6(self) -> None:
         try:
-            joined = Joined(TcpTrial(("send",), amount_bytes=10_000, tick_s=0.02, interval_s=0.1), "::1")
+            joined = Joined(TcpTrial((SEND,), amount_bytes=10_000, tick_s=0.02, interval_s=0.1), "::1")
         except (NearEndError, DataBlockedError):
             self.skipTest("this host has no IPv6")
         sender, receiver = joined.run()
@@ -131,7 +131,7 @@ class Transfers(unittest.TestCase):
         self.assertTrue(sender.connections[0].remote.startswith("[::1]:"))
 
     def test_a_flow_that_breaks_is_an_error_at_the_other_end(self) -> None:
-        joined = Joined(TcpTrial(("send",), duration_s=20.0, tick_s=0.02, interval_s=0.1))
+        joined = Joined(TcpTrial((SEND,), duration_s=20.0, tick_s=0.02, interval_s=0.1))
         with closing(joined.near):
             joined.far.begin("receiver", Meter, joined.intervals.append)
             joined.near.begin("sender", Meter, joined.intervals.append)
@@ -140,7 +140,7 @@ class Transfers(unittest.TestCase):
                 joined.near.wait(10)
 
     def test_workers_end_with_their_half(self) -> None:
-        joined = Joined(TcpTrial(("send",), flows=2, duration_s=20.0, tick_s=0.02, interval_s=0.1))
+        joined = Joined(TcpTrial((SEND,), flows=2, duration_s=20.0, tick_s=0.02, interval_s=0.1))
         pids: list[int] = []
 
         def noting(watched: Sequence[int]) -> Meter:
@@ -159,7 +159,7 @@ class Transfers(unittest.TestCase):
 
 class Admission(unittest.TestCase):
     def setUp(self) -> None:
-        self.trial = TcpTrial(("send",), duration_s=1.0)
+        self.trial = TcpTrial((SEND,), duration_s=1.0)
         self.target = DataTarget((HOST, free_port()), bytes(TRIAL_ID_BYTES), bytes(KEY_BYTES))
         self.listener = TcpListener(self.trial, self.target.trial_id, self.target.key, HOST, self.target.address[1])
         self.addCleanup(self.listener.close)
@@ -220,7 +220,7 @@ class Blocked(unittest.TestCase):
             threading.Thread(target=serve, args=[target], daemon=True).start()
             with self.assertRaises(DataBlockedError) as caught:
                 connect_flows(
-                    TcpTrial(("send",), duration_s=1.0),
+                    TcpTrial((SEND,), duration_s=1.0),
                     DataTarget(target.getsockname(), bytes(16), bytes(32)),
                     Source(),
                 )
@@ -229,7 +229,7 @@ class Blocked(unittest.TestCase):
     def test_refused(self) -> None:
         target = DataTarget((HOST, free_port()), bytes(16), bytes(32))
         with self.assertRaisesRegex(DataBlockedError, "was refused") as caught:
-            connect_flows(TcpTrial(("send",), duration_s=1.0), target, Source())
+            connect_flows(TcpTrial((SEND,), duration_s=1.0), target, Source())
         self.assertIn(f"TCP port {target.address[1]}", caught.exception.hint)
 
     def test_something_else_answers(self) -> None:
@@ -243,11 +243,11 @@ class Blocked(unittest.TestCase):
     def test_a_source_that_is_not_ours(self) -> None:
         with self.assertRaisesRegex(NearEndError, "cannot send from 203.0.113.9"):
             connect_flows(
-                TcpTrial(("send",), duration_s=1.0), DataTarget((HOST, 9), bytes(16), bytes(32)), Source("203.0.113.9")
+                TcpTrial((SEND,), duration_s=1.0), DataTarget((HOST, 9), bytes(16), bytes(32)), Source("203.0.113.9")
             )
 
     def test_unknown_congestion_control(self) -> None:
-        trial = TcpTrial(("send",), duration_s=1.0, options=SocketOptions(congestion_control="no-such"))
+        trial = TcpTrial((SEND,), duration_s=1.0, options=SocketOptions(congestion_control="no-such"))
         with self.assertRaisesRegex(NearEndError, "'no-such' is not available"):
             connect_flows(trial, DataTarget((HOST, 9), bytes(16), bytes(32)), Source())
 

@@ -10,6 +10,7 @@ from ipaddress import ip_network
 import numpy as np
 
 from harvok.clock import SYSTEM
+from harvok.core.ends import RECEIVE, SEND
 from harvok.core.trials.delay import DelayTrial
 from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.wire.datagram import CHALLENGE_BYTES, answer_challenge
@@ -126,7 +127,7 @@ class Transfers(unittest.TestCase):
         with Joined(trial, host) as joined:
             joined.run()
             summaries = {(one.direction, one.role): one for one in (*joined.near.summaries(), *joined.far.summaries())}
-        for direction in trial.directions:
+        for direction in (stream.name for stream in trial.streams):
             sent, received = summaries[direction, "sender"].sent, summaries[direction, "receiver"].received
             self.assertEqual([flow.flow for flow in sent], list(range(trial.flows)))
             for out, back in zip(sent, received, strict=True):
@@ -140,20 +141,20 @@ class Transfers(unittest.TestCase):
                 self.assertEqual(sorted({i.service for i in told}), list(range(len(trial.services))))
 
     def test_one_flow_there(self) -> None:
-        self.check(UdpTrial((UdpService(2000.0, 1000),), ("send",), 0.6, 0.2))
+        self.check(UdpTrial((UdpService(2000.0, 1000),), (SEND,), 0.6, 0.2))
 
     def test_several_services_both_ways_at_once(self) -> None:
         services = (UdpService(1000.0, 64, "voice", dscp=46), UdpService(4000.0, 1472, "data", flows=3))
-        self.check(UdpTrial(services, ("send", "receive"), 0.6, 0.3))
+        self.check(UdpTrial(services, (SEND, RECEIVE), 0.6, 0.3))
 
     def test_ipv6_in_batches(self) -> None:
-        self.check(UdpTrial((UdpService(90_000.0, 600),), ("receive",), 0.5, 0.25), LOOPBACK_6)
+        self.check(UdpTrial((UdpService(90_000.0, 600),), (RECEIVE,), 0.5, 0.25), LOOPBACK_6)
 
 
 class TheGate(unittest.TestCase):
     """What the data port says to whom."""
 
-    TRIAL = UdpTrial((UdpService(100.0, 100),), ("receive",), 1.0)
+    TRIAL = UdpTrial((UdpService(100.0, 100),), (RECEIVE,), 1.0)
 
     def setUp(self) -> None:
         self.key, self.trial_id = secrets.token_bytes(KEY_BYTES), secrets.token_bytes(TRIAL_ID_BYTES)

@@ -4,6 +4,7 @@ import unittest
 from typing import Any
 
 from harvok.clock import SYSTEM
+from harvok.core.ends import SEND
 from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.stations import StationsSettings
@@ -50,7 +51,7 @@ class Orders(unittest.TestCase):
 
     def test_flows_are_numbered_through_all_services(self) -> None:
         trial = UdpTrial(
-            (UdpService(1.0, 18, flows=2), UdpService(1.0, 18), UdpService(1.0, 18, flows=3)), ("send",), 1.0
+            (UdpService(1.0, 18, flows=2), UdpService(1.0, 18), UdpService(1.0, 18, flows=3)), (SEND,), 1.0
         )
         self.assertEqual((trial.flows, trial.flow_services), (6, [0, 0, 1, 2, 2, 2]))
 

@@ -42,17 +42,6 @@ def until(what: Callable[[], Any], seconds: float = 30) -> Any:
     return answer
 
 
-def one_good_try(check: Callable[[], None], tries: int = 5) -> None:
-    """What a quiet machine shows at once, a noisy one shows in one of several tries; the last failure counts."""
-    for left in range(tries - 1, -1, -1):
-        try:
-            check()
-            return
-        except AssertionError:
-            if not left:
-                raise
-
-
 class ProgramTest(unittest.TestCase):
     """A folder, a logbook and a lock of its own for each test."""
 

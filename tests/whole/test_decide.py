@@ -3,7 +3,7 @@ import re
 
 from harvok.logbook.exchange import encode_record
 from tests.logbook.test_logbook import record
-from tests.whole.program import ProgramTest, one_good_try
+from tests.whole.program import ProgramTest
 
 STEADY = (930, 931, 929.5, 930.5, 930.2)
 
@@ -103,9 +103,6 @@ class Ceilings(ProgramTest):
 class Demos(ProgramTest):
     def test_the_whole_job_on_one_host(self) -> None:
         del self.env["HARVOK_TOKEN"]
-        one_good_try(self.check_demo, tries=3)
-
-    def check_demo(self) -> None:
         said = self.harvok("demo", "--folder", "demo").stdout
         for words in ("before-recabling", "after-recabling", "changed on purpose", "docs/guide.md", "receive window"):
             self.assertIn(words, said)

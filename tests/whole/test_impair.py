@@ -11,7 +11,7 @@ from harvok.errors import HarvokError
 from harvok.host.namespaces import DeviceSpec
 from harvok.logbook.store import Logbook
 from harvok.rigs.virtual import VirtualDevice
-from tests.whole.program import ProgramTest, one_good_try, until
+from tests.whole.program import ProgramTest, until
 from tests.whole.test_udp import NEEDS_ROOT, only
 
 
@@ -111,22 +111,14 @@ class AtWork(ProgramTest):
         nine_there = self.impairment('[send]\ndelay = "9ms"\n')
         bridge = self.begin(self.mid, "impair", "start", *self.ports, nine_there, ready="ends it")
         self.begin(self.far, "station", "--name", "hall", ready="ready")
-
-        def nine() -> None:
-            median_s = only(self.delay()["figures"], "two-way-delay-median")
-            self.assertTrue(0.009 <= median_s < 0.02, median_s)
-
-        one_good_try(nine)
+        median_s = only(self.delay()["figures"], "two-way-delay-median")
+        self.assertTrue(0.009 <= median_s < 0.1, median_s)
         changed = self.harvok("impair", "change", self.impairment('[both]\nloss = "20%"\n'), "--seed", "5").stdout
         self.assertIn("runs from now on", changed)
-
-        def lossy() -> None:
-            record = self.delay()
-            self.assertAlmostEqual(only(record["figures"], "two-way-loss"), 1 - 0.8**2, delta=0.17)
-            result = record["trials"][0]["result"]
-            self.assertGreater(min(result["lost_there"], result["lost_back"]), 5)
-
-        one_good_try(lossy)
+        record = self.delay()
+        self.assertAlmostEqual(only(record["figures"], "two-way-loss"), 1 - 0.8**2, delta=0.17)
+        result = record["trials"][0]["result"]
+        self.assertGreater(min(result["lost_there"], result["lost_back"]), 5)
         self.harvok("impair", "stop")
         out, _ = bridge.communicate(timeout=20)
         self.assertEqual(bridge.returncode, 0)

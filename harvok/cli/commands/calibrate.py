@@ -29,7 +29,7 @@ def calibrate(
     does so by itself. Kept in the logbook: later results on the same
     ports are held against it.
     """
-    from harvok.core.ends import SIDES
+    from harvok.core.ends import frame_streams
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.calibrate import CalibrationTest
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
@@ -40,7 +40,7 @@ def calibrate(
     file = back_to_back_rig(read_rig(rig))
     settings = FrameSettings(
         line_bps=file.rated,
-        directions=SIDES[frames.direction],
+        streams=frame_streams(frames.stream or [], frames.direction),
         ip_version=FRAME_IP[frames.ip_version],
         full_s=duration,
         short_s=short_trial_s(duration),

@@ -182,7 +182,7 @@ def check(
     Frames of every size go through the box, ours or anybody's, and what
     was set stands beside what was measured, with a verdict.
     """
-    from harvok.core.ends import SIDES
+    from harvok.core.ends import PORT_STREAMS
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.emulator import EmulatorTest
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
@@ -199,7 +199,7 @@ def check(
         raise typer.BadParameter("say what the box is set to", param_hint="'IMPAIRMENT'")
     settings = FrameSettings(
         file.rated,
-        SIDES[checking.direction],
+        PORT_STREAMS[checking.direction],
         full_s=checking.duration,
         short_s=short_trial_s(checking.duration),
         pause_s=checking.trial_pause,

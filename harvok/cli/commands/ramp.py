@@ -60,7 +60,7 @@ def ramp(
     frames took, and draws both over the load. For UDP between hosts:
     `harvok udp STATION --steps 100M..900M/9 --plot FILE`.
     """
-    from harvok.core.ends import SIDES
+    from harvok.core.ends import frame_streams
     from harvok.core.kinds.frames import RAMP_SIZES
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.frames import FrameSettings
@@ -77,7 +77,7 @@ def ramp(
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,
-        directions=SIDES[frames.direction],
+        streams=frame_streams(frames.stream or [], frames.direction),
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,

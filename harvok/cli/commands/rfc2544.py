@@ -109,12 +109,12 @@ def rfc2544(
 
 
 def _settings(line_bps: float, frames: FrameOptions, variety: FrameVariety, searching: Searching) -> "FrameSettings":
-    from harvok.core.ends import SIDES
+    from harvok.core.ends import frame_streams
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
 
     return FrameSettings(
         line_bps=line_bps,
-        directions=SIDES[frames.direction],
+        streams=frame_streams(frames.stream or [], frames.direction),
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,

@@ -10,7 +10,7 @@ import typer
 
 from harvok.cli.bundles import Keeping, Labelling, Reaching, Repeating, bundled, request_of
 from harvok.cli.options import DAY_S, RUNS, WHAT, Picture, Rated, check_picture, time_option
-from harvok.core.ends import SIDES, DirectionChoice
+from harvok.core.ends import PORT_STREAMS, DirectionChoice
 from harvok.core.sweeps.axes import FRAME_AXES, TCP_AXES, UDP_AXES, Axis, AxisSet, parse_axes, parse_axis
 from harvok.errors import UsageError
 
@@ -164,7 +164,7 @@ def _on_rig(rated_bps: float, sweeping: Sweeping) -> "Test":
         raise UsageError("frames go one way, or both at once", "Use --direction send, receive or both.")
     settings = FrameSettings(
         rated_bps,
-        SIDES[sweeping.direction],
+        PORT_STREAMS[sweeping.direction],
         full_s=sweeping.duration,
         short_s=short_trial_s(sweeping.duration),
         pause_s=_FRAMES_PAUSE_S,

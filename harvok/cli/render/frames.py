@@ -126,7 +126,7 @@ def result_words(result: FrameTrialResult) -> str:
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:
     """What one run comes to: a row for each frame size, then loss over load."""
-    for direction in record.test.settings.directions:
+    for direction in (stream.name for stream in record.test.settings.streams):
         for title, quantities in _TABLES.items():
             if table := _results(record, direction, title, quantities):
                 console.print()
@@ -135,7 +135,8 @@ def show_rfc2544(console: Console, record: RunRecord) -> None:
     if losses:
         console.print()
         console.print(_losses(losses))
-    console.print(Text(_remarks(record), style="dim"))
+    if record.figures:
+        console.print(Text(_remarks(record), style="dim"))
 
 
 def show_calibration(console: Console, record: RunRecord) -> None:

@@ -21,7 +21,7 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
     """What one run comes to."""
     test = record.test
     for size in test.sizes:
-        for direction in test.settings.directions:
+        for direction in (stream.name for stream in test.settings.streams):
             labels = {"frame-size": size.name, "direction": direction}
             console.print()
             console.print(_table(labels, [f for f in record.figures if labels.items() <= f.labels.items()]))

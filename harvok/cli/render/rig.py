@@ -28,8 +28,8 @@ def rig_words(rig: RigFile) -> list[str]:
         return device_words(rig)
     words = []
     if rig.device == "router":
-        for number, side in enumerate(rig.sides, 1):
-            words.append(f"port {number}: {', '.join(side.addresses)}; the router at {', '.join(side.gateways)}")
+        for name, side in zip(rig.port_names, rig.sides, strict=True):
+            words.append(f"{name}: {', '.join(side.addresses)}; the router at {', '.join(side.gateways)}")
     if isinstance(rig, VirtualRig):
         shaped = (
             f"shaped to {format_speed(rig.shape)} each way, queue of {format_size(rig.buffer)}" if rig.shape else ""
@@ -48,8 +48,12 @@ def what_is_sent(rig: RigFile, test: FramesTest) -> str:
     settings = test.settings
     sizes = ", ".join(size.name for size in test.sizes)
     fastest = max(size.line_fps(settings.line_bps) for size in test.sizes)
-    names = (rig.port1.interface, rig.port2.interface) if isinstance(rig, PortsRig) else ("port 1", "port 2")
-    ways = [f"{names[0]} → {names[1]}" if way == "send" else f"{names[1]} → {names[0]}" for way in settings.directions]
+    names = [port.interface for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
+    ends = dict(zip((*rig.port_names, "near", "far"), (*names, *names[:2]), strict=True))
+    ways = [
+        f"{ends.get(stream.source, stream.source)} → {ends.get(stream.destination, stream.destination)}"
+        for stream in settings.streams
+    ]
     what = f"IPv{settings.ip_version}" if settings.ip_version else "bare Ethernet"
     networks = {4: "198.18.0.0/15", 6: "2001:2::/48", None: "no IP address"}[settings.ip_version]
     return (

@@ -9,7 +9,7 @@ from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import plain_table, show_titled
-from harvok.cli.render.words import DASH, direction_words, maybe
+from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
@@ -52,7 +52,7 @@ class TcpRows:
 
     def line(self, row: IntervalRow) -> str:
         """An interval as one line of words, for logs and pipes."""
-        parts = [f"{row.start_s:.1f} to {row.end_s:.1f} s, {row.direction}: goodput {format_rate(row.goodput_bps)}"]
+        parts = [f"{span_words(row.start_s, row.end_s)}, {row.direction}: goodput {format_rate(row.goodput_bps)}"]
         if row.ceiling_share is not None:
             parts.append(f"{format_share(row.ceiling_share)} of the ceiling")
         if row.retransmitted_bytes is not None:

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import plain_table, show_titled
-from harvok.cli.render.words import DASH, counted, direction_words, maybe
+from harvok.cli.render.words import DASH, counted, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES, heading_of
@@ -67,7 +67,7 @@ class UdpRows:
         """An interval as one line of words, for logs and pipes."""
         of = f" of {row.service}" if row.service else ""
         parts = [
-            f"{row.start_s:.1f} to {row.end_s:.1f} s, {row.direction}{of}: payload sent {format_rate(row.sent_bps)}, "
+            f"{span_words(row.start_s, row.end_s)}, {row.direction}{of}: payload sent {format_rate(row.sent_bps)}, "
             f"received {format_rate(row.received_bps)}",
             f"missing {row.missing}" + (f", longest gap {row.longest_run}" if row.longest_run else ""),
         ]
@@ -89,7 +89,7 @@ class UdpView(RowsView[UdpRow]):
         assert isinstance(trial, UdpTrial)
         self._stop_moving()
         self._joiner = UdpRowJoiner()
-        directions = " and ".join(direction_words(direction) for direction in trial.directions)
+        directions = " and ".join(direction_words(stream.name) for stream in trial.streams)
         outline = f"{trial.about or 'load'}, {directions}, {format_span(trial.duration_s)}"
         self._console.print(Text(outline, style="dim"))
         self.start_rows(UdpRows(trial))
@@ -110,7 +110,7 @@ def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
         if isinstance(one.trial, UdpTrial):
             style = UdpRows(one.trial)
             rows = sorted(UdpRowJoiner().add(replayed(one.samples)), key=style.order)
-            directions = " and ".join(map(direction_words, one.trial.directions))
+            directions = " and ".join(direction_words(stream.name) for stream in one.trial.streams)
             yield ", ".join(filter(None, (directions, one.trial.about))), style.table(rows)
 
 

@@ -29,6 +29,11 @@ def counted(number: int, thing: str) -> str:
     return f"{number} {thing}{'' if number == 1 else 's'}"
 
 
+def span_words(start_s: float, end_s: float) -> str:
+    """A span of a trial's time axis, to a tenth of a second; what began just before the origin began at 0.0."""
+    return f"{max(start_s, 0.0):.1f} to {end_s:.1f} s"
+
+
 def maybe(value: ValueT | None, show: Callable[[ValueT], str]) -> str:
     """The value as shown, or a dash where there is none."""
     return DASH if value is None else show(value)

@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from harvok.core.ends import SIDES, TwoPortDirection
+from harvok.core.ends import TwoPortDirection, frame_streams
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
 from harvok.core.fields import Duration, Share
 from harvok.core.judgement.emulator import judge_emulator
@@ -39,6 +39,7 @@ class RigStep(Step):
 
     frame_sizes: list[str | int] = []
     direction: TwoPortDirection = "send"
+    streams: Annotated[list[str], Field(max_length=16)] = []
     ip_version: Literal[4, 6, "none"] = 4
     trial_pause: Duration = 7.0
 
@@ -51,6 +52,15 @@ class RigStep(Step):
             except UsageError as error:
                 raise ValueError(error.message) from error
         return sizes
+
+    @field_validator("streams")
+    @classmethod
+    def _streams(cls, streams: list[str]) -> list[str]:
+        try:
+            frame_streams(streams, "send")
+        except UsageError as error:
+            raise ValueError(error.message) from error
+        return streams
 
     @property
     def sizes(self) -> tuple[FrameSize, ...]:
@@ -65,7 +75,7 @@ class RigStep(Step):
         """What every trial has in common, between ports of a speed."""
         return FrameSettings(
             line_bps=line_bps,
-            directions=SIDES[self.direction],
+            streams=frame_streams(self.streams, self.direction),
             ip_version=self.ip,
             full_s=full_s,
             short_s=short_trial_s(full_s),
@@ -77,7 +87,8 @@ class RigStep(Step):
         """Frame sizes, direction and impairment, in a few words."""
         usual = "RFC 2544's seven sizes" if self.usual_sizes == RFC2544_FRAME_SIZES else _sizes_text(self.usual_sizes)
         through = f", through {self.impairment}" if self.impairment else ""
-        return f"{_sizes_text(self.frame_sizes) if self.frame_sizes else usual}, {self.direction}{through}"
+        sizes = _sizes_text(self.frame_sizes) if self.frame_sizes else usual
+        return f"{sizes}, {', '.join(self.streams) or self.direction}{through}"
 
 
 def _sizes_text(sizes: Sequence[str | int]) -> str:
@@ -165,7 +176,7 @@ def frame_conditions(test: FramesTest) -> Conditions:
     settings = test.settings
     yield "test.kind", test.kind
     yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)
-    yield "test.direction", " and ".join(settings.directions)
+    yield "test.direction", " and ".join(stream.name for stream in settings.streams)
     yield "test.duration", f"{settings.full_s:g} s"
     yield "test.resolution", format_share(settings.resolution)
     yield "test.loss-tolerance", format_share(settings.loss_tolerance)

@@ -1,6 +1,7 @@
 """A rig as a TOML file describes it. docs/rig-files.md explains every key."""
 
 import ipaddress
+from itertools import combinations
 from typing import Annotated, Literal
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
@@ -43,6 +44,10 @@ class SimulatedRig(_RigBase):
     seed: int = 1
     device: SimulatedDevice = SimulatedDevice()
 
+    @property
+    def port_names(self) -> list[str]:
+        return ["port1", "port2"]
+
 
 DeviceKind = Literal["wire", "switch", "router"]
 VirtualKind = Literal["wire", "switch", "router", "impairment"]
@@ -76,6 +81,16 @@ SIDE_1 = Side(addresses=["198.18.0.2/16", "2001:2:0:1::2/64"], gateways=["198.18
 SIDE_2 = Side(addresses=["198.19.0.2/16", "2001:2:0:2::2/64"], gateways=["198.19.0.1", "2001:2:0:2::1"])
 """Where a router is expected when a rig file does not say: RFC 2544 App. C.2.2, RFC 5180 §8."""
 
+MAX_PORTS = 8
+PortName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$")]
+
+
+def side(number: int) -> Side:
+    """The addresses of a port, numbered from 1, where a file does not say; only the first two are beside a router."""
+    if number <= 2:
+        return (SIDE_1, SIDE_2)[number - 1]
+    return Side(addresses=[f"198.19.{number}.2/16", f"2001:2:0:{number}::2/64"])
+
 
 class Port(Side):
     """A tester port: an interface of this host."""
@@ -84,31 +99,48 @@ class Port(Side):
 
 
 class PortsRig(_RigBase):
-    """Two interfaces of this host with a device, or a lead, between them. `isolated`: nothing else is on this wire."""
+    """Interfaces of this host with a device, or a lead, between them, by the names that the file gives them: a table
+    `[ports.NAME]` for each, or `[port1]` and `[port2]`. `isolated`: nothing else is on this wire."""
 
     kind: Literal["ports"]
     device: DeviceKind = "switch"
     isolated: bool = False
-    port1: Port
-    port2: Port
+    ports: Annotated[dict[PortName, Port], Field(min_length=2, max_length=MAX_PORTS)]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _ports_by_name(cls, data: object) -> object:
+        """`[port1]` is short for `[ports.port1]`."""
+        if not isinstance(data, dict):
+            return data
+        short = {key: value for key, value in data.items() if key in ("port1", "port2")}
+        rest = {key: value for key, value in data.items() if key not in short}
+        return rest | {"ports": short | rest.get("ports", {})} if short else data
 
     @model_validator(mode="after")
-    def _two_ports(self) -> "PortsRig":
-        if self.port1.interface == self.port2.interface:
-            raise ValueError(f"port1 and port2 are both {self.port1.interface}; a rig has two ports")
+    def _each_of_its_own(self) -> "PortsRig":
+        for name, other in combinations(self.ports, 2):
+            if self.ports[name].interface == self.ports[other].interface:
+                raise ValueError(f"{name} and {other} are both {self.ports[name].interface}; each port needs its own")
+        bare = [name for name in list(self.ports)[2:] if not self.ports[name].addresses]
+        if self.device == "router" and bare:
+            raise ValueError(f"beside a router {bare[0]} needs addresses and gateways: only two ports have usual ones")
         return self
 
     @property
-    def sides(self) -> tuple[Side, Side]:
-        """Both ports' addresses, with what stands in for what the file leaves out."""
-        first = SIDE_1 if not self.port1.addresses else self.port1
-        return first, SIDE_2 if not self.port2.addresses else self.port2
+    def port_names(self) -> list[str]:
+        return list(self.ports)
+
+    @property
+    def sides(self) -> list[Side]:
+        """Each port's addresses, with what stands in for what the file leaves out."""
+        return [port if port.addresses else side(number) for number, port in enumerate(self.ports.values(), 1)]
 
 
 class VirtualRig(_RigBase):
     """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`,
     by the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of
-    `buffer`."""
+    `buffer`. A switch may have more than two `ports`."""
 
     kind: Literal["virtual"]
     device: VirtualKind = "switch"
@@ -116,11 +148,14 @@ class VirtualRig(_RigBase):
     shape: Rate | None = None
     buffer: Annotated[Size, Field(ge=2048)] = 65536
     mtu: Annotated[int, Field(ge=68, le=65535)] = 1500
+    ports: Annotated[int, Field(ge=2, le=MAX_PORTS)] = 2
 
     @model_validator(mode="after")
     def _a_wire_has_no_queue(self) -> "VirtualRig":
         if (self.device == "impairment") != (self.impairment is not None):
             raise ValueError('device = "impairment" and impairment = "metro" (or another) go together')
+        if self.ports > 2 and self.device != "switch":
+            raise ValueError(f"a {self.device} has two ports; a switch may have more")
         if self.shape and self.device == "impairment":
             raise ValueError("an impairment has a rate of its own: leave out shape")
         if self.shape and self.device == "wire":
@@ -130,9 +165,13 @@ class VirtualRig(_RigBase):
         return self
 
     @property
-    def sides(self) -> tuple[Side, Side]:
-        """Both ports' addresses."""
-        return SIDE_1, SIDE_2
+    def port_names(self) -> list[str]:
+        return [f"port{number}" for number in range(1, self.ports + 1)]
+
+    @property
+    def sides(self) -> list[Side]:
+        """Each port's addresses."""
+        return [side(number) for number in range(1, self.ports + 1)]
 
 
 _MAX_SHAPED_BPS = 34e9

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import asdict
 from typing import Any
 
-from harvok.core.ends import CpuUse, role_at
+from harvok.core.ends import TWO_WAY, CpuUse
 from harvok.core.samples import Sample, in_columns
 from harvok.core.trials.delay import Echo
 from harvok.core.trials.link import link_event
@@ -72,7 +72,14 @@ def upgraded_fields(part: Any) -> Any:
         return [upgraded_fields(one) for one in part]
     if not isinstance(part, dict):
         return part
-    return {_FIELDS.get(key, key): value if key in _FREE else upgraded_fields(value) for key, value in part.items()}
+    return dict(_field(key, value) for key, value in part.items())
+
+
+def _field(key: str, value: Any) -> tuple[str, Any]:
+    """A field with its name of version 2; directions that were asked for are streams."""
+    if key == "directions" and all(isinstance(one, str) for one in value):
+        return "streams", [asdict(TWO_WAY[one]) for one in value]
+    return _FIELDS.get(key, key), value if key in _FREE else upgraded_fields(value)
 
 
 def upgraded_entry(entry: dict[str, Any], trial: dict[str, Any] | None) -> dict[str, Any]:
@@ -105,7 +112,7 @@ def _trial(old: dict[str, Any]) -> dict[str, Any]:
 
 def _of_intervals(intervals: Iterable[dict[str, Any]], trial: dict[str, Any]) -> Iterator[Sample]:
     for interval in intervals:
-        source = "near" if role_at("near", interval["direction"]) == interval["role"] else "far"
+        source = TWO_WAY[interval["direction"]].end_of(interval["role"])
         known = interval | {"cpu": CpuUse(**interval["cpu"]) if interval.get("cpu") else None}
         if "ticks" in interval:
             infos = [TcpInfo(**info) for info in interval["tcp"]]

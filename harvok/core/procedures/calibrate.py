@@ -42,7 +42,7 @@ def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Pr
     """For each frame size: the highest rate held without loss, how well loads are held, and the tester's own delay."""
     for size in test.sizes:
         limit_fps = yield from _limit(test.settings, size)
-        labels = {"direction": " and ".join(test.settings.directions), "frame-size": size.name}
+        labels = {"direction": " and ".join(stream.name for stream in test.settings.streams), "frame-size": size.name}
         share = limit_fps / size.line_fps(test.settings.line_bps)
         figures = [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
         if limit_fps:

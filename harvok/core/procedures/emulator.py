@@ -36,28 +36,28 @@ class EmulatorTest:
         """How long it should take, in seconds."""
         once_s = self.settings.full_s + self.settings.pause_s
         searched = any(one.rate_bps for one in (self.set_to.send, self.set_to.receive))
-        return len(self.sizes) * len(self.settings.directions) * once_s * (4 if searched else 1)
+        return len(self.sizes) * len(self.settings.streams) * once_s * (4 if searched else 1)
 
 
 def emulator_check(test: EmulatorTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
     """Takes one trial below the box's rate for each size and direction, and searches the rate where one is set."""
     for size in test.sizes:
-        for direction in test.settings.directions:
-            set_to = test.set_to.of(direction)
-            settings = replace(test.settings, directions=(direction,), loss_tolerance=_tolerance(set_to))
+        for stream in test.settings.streams:
+            set_to = test.set_to.of(stream.name)
+            settings = replace(test.settings, streams=(stream,), loss_tolerance=_tolerance(set_to))
             load_fps = _load_fps(test, set_to, size)
             step = LoadStep(load_fps, settings.full_s)
             about = f"delay and loss at {size.name} B"
             try:
                 result = yield from measured(trial(settings, size, step, about=about))
-                labels: dict[str, str] = {"frame-size": size.name, "direction": direction}
+                labels: dict[str, str] = {"frame-size": size.name, "direction": stream.name}
                 findings.figures.extend(_figures(result.directions[0], labels))
                 if set_to.rate_bps:
                     found, _ = yield from throughput(settings, size)
                     carried = found * size.mean_bytes * 8
                     findings.figures.append(Figure("throughput-l2", carried, labels))
             except TesterLimitError as limit:
-                findings.notices.append(f"{size.name} B ({direction}) is left out: {limit.message}")
+                findings.notices.append(f"{size.name} B ({stream.name}) is left out: {limit.message}")
 
 
 def _tolerance(set_to: Impairment) -> float:

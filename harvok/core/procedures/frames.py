@@ -4,7 +4,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Literal, Protocol
 
-from harvok.core.ends import Direction
+from harvok.core.ends import SEND, Stream
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
 from harvok.core.figures import Figure, Mark
 from harvok.core.procedure import Test
@@ -36,7 +36,7 @@ class FrameSettings:
     of the tester by frame size, `tester_delay_s` its own typical delay; empty when it was not calibrated."""
 
     line_bps: float
-    directions: tuple[Direction, ...] = ("send",)
+    streams: tuple[Stream, ...] = (SEND,)
     ip_version: Literal[4, 6] | None = 4
     address_pairs: int = 1
     burst_frames: int = 1
@@ -88,7 +88,7 @@ def trial(
     return FrameTrial(
         frame_sizes=size.sizes,
         steps=steps,
-        directions=settings.directions,
+        streams=settings.streams,
         ip_version=settings.ip_version,
         address_pairs=settings.address_pairs,
         burst_frames=settings.burst_frames,
@@ -173,8 +173,8 @@ def rate_figures(
     quantity: str, load_fps: float, settings: FrameSettings, size: FrameSize, mark: Mark = ""
 ) -> Iterator[Figure]:
     """A frame rate with what it means on the line: share of line rate, L1 and L2 rate; one set for each direction."""
-    for direction in settings.directions:
-        labels: dict[str, str] = {"direction": direction, "frame-size": size.name}
+    for stream in settings.streams:
+        labels: dict[str, str] = {"direction": stream.name, "frame-size": size.name}
         yield Figure(quantity, load_fps, labels, mark)
         yield Figure(f"{quantity}-share", load_fps / size.line_fps(settings.line_bps), labels, mark)
         yield Figure(f"{quantity}-l1", load_fps * (size.mean_bytes + LINE_OVERHEAD_BYTES) * 8, labels, mark)

@@ -31,7 +31,7 @@ def latency(
     results: list[FrameTrialResult] = []
     for _ in range(repeats):
         results.append((yield from measured(wanted)))
-    return [figure for n, _ in enumerate(settings.directions) for figure in _figures(results, n, size)]
+    return [figure for n, _ in enumerate(settings.streams) for figure in _figures(results, n, size)]
 
 
 def _figures(results: list[FrameTrialResult], number: int, size: FrameSize) -> list[Figure]:

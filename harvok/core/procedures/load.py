@@ -4,7 +4,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.ends import Direction
 from harvok.core.figures import Figure, numbered
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import TRIES, FrameSettings, FrameSize, measured, step_faults, trial
@@ -101,7 +100,7 @@ def _names(shares: tuple[float, ...]) -> list[str]:
 
 
 def _figures(
-    counts: FrameCounts, delay: DelaySummary | None, size: FrameSize, direction: Direction, load: str
+    counts: FrameCounts, delay: DelaySummary | None, size: FrameSize, direction: str, load: str
 ) -> Iterator[Figure]:
     labels: dict[str, str] = {"direction": direction, "frame-size": size.name, "load": load}
     yield Figure("offered-load", counts.offered_load_fps, labels)

@@ -12,7 +12,7 @@ from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 
 @dataclass(frozen=True, slots=True)
 class TcpTest:
-    """What to measure: `trial` is the pattern whose directions `direction` fills in; `settling_s` None finds it."""
+    """What to measure: `trial` is the pattern whose streams `direction` fills in; `settling_s` None finds it."""
 
     direction: DirectionChoice
     trial: TcpTrial
@@ -27,7 +27,7 @@ class TcpTest:
     @property
     def trials(self) -> list[TcpTrial]:
         """The trials that this test runs, in order."""
-        return [replace(self.trial, directions=directions) for directions in AT_A_TIME[self.direction]]
+        return [replace(self.trial, streams=streams) for streams in AT_A_TIME[self.direction]]
 
     @property
     def expected_s(self) -> float | None:

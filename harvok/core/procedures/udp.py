@@ -4,7 +4,7 @@ from collections.abc import Generator, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
-from harvok.core.ends import AT_A_TIME, Direction, DirectionChoice
+from harvok.core.ends import AT_A_TIME, DirectionChoice, Stream
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark, numbered
 from harvok.core.procedure import Context, Findings, Procedure
@@ -27,7 +27,7 @@ _HELD_WITH_A_STALL = 0.8
 
 @dataclass(frozen=True, slots=True)
 class _UdpTest:
-    """What all UDP tests have: `trial` is the pattern whose services and directions are filled in."""
+    """What all UDP tests have: `trial` is the pattern whose services and streams are filled in."""
 
     direction: DirectionChoice
     trial: UdpTrial
@@ -40,8 +40,8 @@ class _UdpTest:
         return f"{self._what} {self.direction}"
 
     @property
-    def ways(self) -> tuple[tuple[Direction, ...], ...]:
-        """The directions of each pass."""
+    def ways(self) -> tuple[tuple[Stream, ...], ...]:
+        """The streams of each pass."""
         return AT_A_TIME[self.direction]
 
     @property
@@ -148,8 +148,8 @@ def udp_services(test: UdpServicesTest, context: Context, findings: Findings) ->
 
 
 def _patterns(test: AnyUdpTest) -> Iterator[UdpTrial]:
-    """The trial of each pass, its directions filled in."""
-    return (replace(test.trial, directions=directions) for directions in test.ways)
+    """The trial of each pass, its streams filled in."""
+    return (replace(test.trial, streams=streams) for streams in test.ways)
 
 
 def _at(test: AnyUdpTest, share: float, context: Context) -> tuple[UdpService, ...]:
@@ -217,8 +217,8 @@ def _search(test: UdpSearchTest, pattern: UdpTrial, ip_version: IpVersion, findi
             retreats, max_bps = retreats + 1, retreat(max_bps, limit.held_share, _MIN_STEP_BACK)
     by_tester = (retreats and found_bps > _NEAR * max_bps) or attempts.failed_by_tester
     mark: Mark = "tester-limit" if by_tester else ""
-    for direction in pattern.directions:
-        labels: dict[str, str] = {"direction": direction}
+    for stream in pattern.streams:
+        labels = {"direction": stream.name}
         findings.figures.append(Figure("udp-throughput", found_bps, labels, mark))
         payload = spec.at(1.0, ip_version).payload_bytes
         goodput_bps = found_bps * payload / frame_bytes_of(payload, ip_version)

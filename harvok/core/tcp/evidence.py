@@ -4,7 +4,7 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from harvok.core.ends import End, role_at
+from harvok.core.ends import TWO_WAY, End
 from harvok.core.ethernet import IpVersion
 from harvok.core.tcp.ceiling import Segment
 from harvok.core.tcp.settling import Settling
@@ -155,7 +155,7 @@ def _cpu(result: DirectionResult, from_s: float) -> dict[End, Cpu]:
     ends: tuple[End, End] = ("near", "far")
     found: dict[End, Cpu] = {}
     for end in ends:
-        sends = role_at(end, result.direction) == "sender"
+        sends = TWO_WAY[result.direction].role_at(end) == "sender"
         intervals = result.sender_intervals if sends else result.receiver_intervals
         uses = [i.cpu for i in _after_settling(intervals, from_s) if i.cpu]
         if uses:

@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from harvok.core.ends import Direction
 from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
@@ -18,7 +17,7 @@ from harvok.core.trials.tcp import DirectionResult, SocketOptions
 class Reading:
     """What one direction comes to. `ceiling` is None when no rated or negotiated speed is known."""
 
-    direction: Direction
+    direction: str
     settling: Settling
     ceiling: Ceiling | None
     limiter: Limiter

@@ -4,7 +4,6 @@ import statistics
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from harvok.core.ends import Direction
 from harvok.core.ethernet import IpVersion
 from harvok.core.link import Link
 from harvok.core.samples import IntervalReader, IntervalSamples, Sample
@@ -20,7 +19,7 @@ class IntervalRow:
     Goodput is the receiver's. `retransmitted_bytes` counts this interval, `cwnd_bytes` is one flow's mean.
     """
 
-    direction: Direction
+    direction: str
     index: int
     start_s: float
     end_s: float

@@ -1,13 +1,13 @@
 """What a frame-level procedure asks of a rig, and what a rig answers. Plain dataclasses, as in core.trial.
 
-A rig for frames has two tester ports; `send` is from the first to the second, `receive` the other way. Loads are
-intended loads of one direction in frames/s (RFC 2285 §3.5).
+Each stream goes from one tester port of the rig to another. Loads are intended loads of one stream in frames/s (RFC
+2285 §3.5). Of a rig with two ports the first is its near end and the second its far end.
 """
 
 from dataclasses import dataclass, field
 from typing import Literal
 
-from harvok.core.ends import Direction
+from harvok.core.ends import SEND, Stream
 from harvok.core.samples import Sample
 
 MAX_STEPS = 64
@@ -38,7 +38,7 @@ class FrameTrial:
 
     frame_sizes: tuple[int, ...]
     steps: tuple[LoadStep, ...]
-    directions: tuple[Direction, ...] = ("send",)
+    streams: tuple[Stream, ...] = (SEND,)
     ip_version: Literal[4, 6] | None = 4
     address_pairs: int = 1
     burst_frames: int = 1
@@ -136,7 +136,7 @@ class FrameDirectionResult(FrameCounts):
     came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial.
     """
 
-    direction: Direction
+    direction: str
     duplicates: int = 0
     reordered: int = 0
     steps: list[StepResult] = field(default_factory=list)
@@ -150,7 +150,7 @@ class FrameDirectionResult(FrameCounts):
 
 
 def progress_samples(
-    direction: Direction, at_s: float, sent_frames: int, received_frames: int, delay_s: float | None
+    direction: str, at_s: float, sent_frames: int, received_frames: int, delay_s: float | None
 ) -> list[Sample]:
     """How far a direction has come: frames since the start of the trial, and their delay just now."""
     values = {SENT_FRAMES: sent_frames, RECEIVED_FRAMES: received_frames} | ({FRAME_DELAY: delay_s} if delay_s else {})

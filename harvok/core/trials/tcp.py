@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Literal
 
-from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.time_axis import ClockOffset
 
@@ -32,12 +32,12 @@ class SocketOptions:
 
 @dataclass(frozen=True, slots=True)
 class TcpTrial:
-    """One TCP transfer: `flows` connections in each of `directions`, all at the same time.
+    """One TCP transfer: `flows` connections in each of `streams`, all at the same time.
 
     Ends after `duration_s`, or when `amount_bytes` (per direction) have arrived; exactly one of them is set.
     """
 
-    directions: tuple[Direction, ...]
+    streams: tuple[Stream, ...]
     flows: int = 1
     duration_s: float | None = None
     amount_bytes: int | None = None
@@ -57,7 +57,7 @@ def tcp_trial(
     interval_s: float = 1.0,
     options: SocketOptions = SocketOptions(),
 ) -> TcpTrial:
-    """The pattern of a trial whose directions are filled in later; ten ticks an interval, within bounds."""
+    """The pattern of a trial whose streams are filled in later; ten ticks an interval, within bounds."""
     if duration_s is not None:
         interval_s = min(interval_s, duration_s)
     tick_s = max(min(interval_s / 10, _SLOWEST_TICK_S), _FASTEST_TICK_S)
@@ -112,7 +112,7 @@ class TcpInterval:
     `began_ns` is the half's origin by its own host's wall clock; 0 where that is not known.
     """
 
-    direction: Direction
+    direction: str
     role: Role
     index: int
     start_s: float
@@ -166,7 +166,7 @@ class Connection:
 class TcpSummary:
     """What one half of one direction says at its end. `elapsed_s` runs from the half's own origin."""
 
-    direction: Direction
+    direction: str
     role: Role
     elapsed_s: float
     flow_bytes: list[int]
@@ -178,7 +178,7 @@ class TcpSummary:
 class DirectionResult:
     """Both halves of one direction. The two interval lists need not be of one length."""
 
-    direction: Direction
+    direction: str
     sender_intervals: list[TcpInterval]
     receiver_intervals: list[TcpInterval]
     sender: TcpSummary | None = None
@@ -194,7 +194,7 @@ class DirectionResult:
 class DirectionOutcome:
     """What both halves of one direction said at their ends."""
 
-    direction: Direction
+    direction: str
     sender: TcpSummary | None = None
     receiver: TcpSummary | None = None
 

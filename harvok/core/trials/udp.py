@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
 
-from harvok.core.ends import CpuUse, Direction, Role
+from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.time_axis import ClockOffset
 
@@ -40,13 +40,13 @@ class UdpService:
 
 @dataclass(frozen=True, slots=True)
 class UdpTrial:
-    """One trial: all `services` at once in all `directions`, for `duration_s`.
+    """One trial: all `services` at once in all `streams`, for `duration_s`.
 
     With `group` the datagrams go to that multicast address, which the receiving station joins.
     """
 
     services: tuple[UdpService, ...]
-    directions: tuple[Direction, ...]
+    streams: tuple[Stream, ...]
     duration_s: float
     interval_s: float = 1.0
     method: Method = "auto"
@@ -86,7 +86,7 @@ class UdpInterval:
     and their variation is not. `began_ns` is the half's origin by its own host's wall clock; 0 where it is not known.
     """
 
-    direction: Direction
+    direction: str
     role: Role
     index: int
     service: int
@@ -192,7 +192,7 @@ class UdpFlowReceived:
 class UdpSummary:
     """What one half of one direction says at its end, flow by flow."""
 
-    direction: Direction
+    direction: str
     role: Role
     sent: list[UdpFlowSent] = field(default_factory=list)
     received: list[UdpFlowReceived] = field(default_factory=list)
@@ -202,7 +202,7 @@ class UdpSummary:
 class UdpDirectionResult:
     """Both halves of one direction. What they saw on the way is in the trial's samples."""
 
-    direction: Direction
+    direction: str
     sender: UdpSummary
     receiver: UdpSummary
 

@@ -4,7 +4,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.ends import Direction
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark
 from harvok.core.time_axis import ClockOffset
@@ -44,7 +43,7 @@ class UdpReading:
     """What one service in one direction comes to; datagrams are counted once each. Loads are datagrams/s, which are
     frames/s; delays are seconds, `clock_error_s` the most that the one-way ones can be off."""
 
-    direction: Direction
+    direction: str
     service: UdpService
     frame_bytes: int
     offered_fps: float
@@ -144,7 +143,7 @@ def _read(
     )
 
 
-def _receiver_ahead_s(direction: Direction, clock: ClockOffset | None) -> float | None:
+def _receiver_ahead_s(direction: str, clock: ClockOffset | None) -> float | None:
     """How far the receiver's clock is ahead of the sender's."""
     if clock is None:
         return None

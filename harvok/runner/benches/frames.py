@@ -15,7 +15,7 @@ from harvok.core.procedure import Context
 from harvok.core.procedures.frames import FramesTest
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
-from harvok.rigs.frame_rigs import open_rig, record_of
+from harvok.rigs.frame_rigs import check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.simulated import device_of, impaired
 from harvok.runner.benches.bench import Situation, this_host
@@ -46,6 +46,7 @@ class FramesBench:
     @contextmanager
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
         file, test = self.place.rig, cast(FramesTest, self.request.test)
+        check_streams(file, test.settings.streams)
         with open_rig(file, self.request.first + number, self.clock, self.place.impairment) as rig:
             sizes = [size_bytes for size in test.sizes for size_bytes in size.sizes]
             rig.check(sizes, test.settings.ip_version, test.settings.address_pairs)
