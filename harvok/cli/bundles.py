@@ -79,7 +79,7 @@ FRAME_IP: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
 
 
 @dataclass(frozen=True, slots=True)
-class Reaching:
+class StationOptions:
     """How the station is reached, and as whom."""
 
     token: Annotated[
@@ -123,7 +123,7 @@ class Reaching:
 
 
 @dataclass(frozen=True, slots=True)
-class Labelling:
+class LabelOptions:
     """What the user says about the runs."""
 
     series: Annotated[
@@ -147,7 +147,7 @@ class Labelling:
 
 
 @dataclass(frozen=True, slots=True)
-class Repeating:
+class RepeatOptions:
     """How often a test is run, and how long it waits for its turn."""
 
     repeat: Annotated[int, typer.Option(rich_help_panel=RUNS, min=1, max=1000, help="Number of runs to take.")] = 1
@@ -156,7 +156,7 @@ class Repeating:
 
 
 @dataclass(frozen=True, slots=True)
-class Keeping:
+class RecordOptions:
     """Where runs are kept, and what standard output is to carry."""
 
     logbook: LogbookOption
@@ -240,7 +240,11 @@ TrialPause = Annotated[
 
 
 def request_of(
-    place: "Place", test: Any, keeping: Keeping, labelling: Labelling, repeating: Repeating = Repeating()
+    place: "Place",
+    test: Any,
+    keeping: RecordOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions = RepeatOptions(),
 ) -> "TestRequest":
     """A request of everything that was asked for."""
     from harvok.runner.request import TestRequest

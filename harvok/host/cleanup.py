@@ -19,17 +19,17 @@ def cleanup_path(name: str) -> Path:
     return Path(tempfile.gettempdir()) / name
 
 
-def write_cleanup(notes: Path, told: Mapping[str, Any]) -> None:
+def write_cleanup(notes: Path, reported: Mapping[str, Any]) -> None:
     """Writes down what is about to be changed, and that this process holds it."""
-    notes.write_text(json.dumps({"holder": os.getpid(), **told}))
+    notes.write_text(json.dumps({"holder": os.getpid(), **reported}))
 
 
 def read_cleanup(notes: Path) -> dict[str, Any] | None:
     """What a killed process wrote down; None when there is nothing, its holder lives, or this user could not put it
     back."""
     try:
-        told: dict[str, Any] = json.loads(notes.read_text())
-        alive = Path(f"/proc/{told['holder']}").exists()
+        reported: dict[str, Any] = json.loads(notes.read_text())
+        alive = Path(f"/proc/{reported['holder']}").exists()
     except (OSError, ValueError, TypeError, KeyError):
         return None
-    return None if alive or os.geteuid() != 0 else told
+    return None if alive or os.geteuid() != 0 else reported

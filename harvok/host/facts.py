@@ -61,8 +61,8 @@ def _cpu_model() -> str | None:
 
 def _boot() -> str | None:
     """Which start of which machine this is: alike at two ends, they are one machine and have one clock."""
-    told = _read("/proc/sys/kernel/random/boot_id")
-    return hashlib.sha256(told.encode()).hexdigest()[:16] if told else None
+    reported = _read("/proc/sys/kernel/random/boot_id")
+    return hashlib.sha256(reported.encode()).hexdigest()[:16] if reported else None
 
 
 def _number(path: Path) -> int | None:

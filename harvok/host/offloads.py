@@ -58,13 +58,13 @@ def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
 
 def restore_features(notes: Path) -> list[str]:
     """Puts back what a killed process left changed; returns the names of the interfaces."""
-    told = read_cleanup(notes)
-    if told is None:
+    reported = read_cleanup(notes)
+    if reported is None:
         return []
     try:
-        for port, features in told["features"].items():
+        for port, features in reported["features"].items():
             switch(str(port), {str(name): bool(on) for name, on in features.items()})
     except (TypeError, KeyError, AttributeError):
         return []
     notes.unlink(missing_ok=True)
-    return list(told["features"])
+    return list(reported["features"])

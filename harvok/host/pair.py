@@ -142,12 +142,12 @@ def _restore(kernel: "IPRoute", port: Lent) -> bool:
 def restore_lent_ports(notes: Path) -> tuple[list[str], list[str]]:
     """Puts back what a killed holder left undone; returns the names of the ports that have all they had, and of those
     that are gone. Both are empty when nothing was left."""
-    told = read_cleanup(notes)
+    reported = read_cleanup(notes)
     try:
-        lent = [_read_back(one) for one in told["ports"]] if told else []
+        lent = [_read_back(one) for one in reported["ports"]] if reported else []
     except (ValueError, TypeError, KeyError):
         return [], []
-    if told is None:
+    if reported is None:
         return [], []
     with _kernel() as kernel:
         restored = [port.name for port in lent if _restore(kernel, port)]
@@ -155,10 +155,10 @@ def restore_lent_ports(notes: Path) -> tuple[list[str], list[str]]:
     return restored, [port.name for port in lent if port.name not in restored]
 
 
-def _read_back(told: dict[str, Any]) -> Lent:
-    addresses = [(str(address), int(prefix)) for address, prefix in told["addresses"]]
-    routes = [(str(destination), gateway) for destination, gateway in told["routes"]]
-    return Lent(told["name"], told["index"], told["up"], told["mtu_bytes"], addresses, routes)
+def _read_back(reported: dict[str, Any]) -> Lent:
+    addresses = [(str(address), int(prefix)) for address, prefix in reported["addresses"]]
+    routes = [(str(destination), gateway) for destination, gateway in reported["routes"]]
+    return Lent(reported["name"], reported["index"], reported["up"], reported["mtu_bytes"], addresses, routes)
 
 
 def work(orders: str) -> None:

@@ -181,7 +181,10 @@ def remarks_on(port: PortFacts) -> list[str]:
             f"its slot (PCIe {port.slot.transfers_gts:g} GT/s × {port.slot.lanes}) carries about "
             f"{port.slot.data_bps / 1e9:.1f} Gb/s, less than the port's {speed / 1e9:g} Gb/s"
         )
-    if port.slot and (port.slot.lanes, port.slot.transfers_gts) < (port.slot.max_lanes, port.slot.max_transfers_gts):
+    if port.slot and (port.slot.lanes, port.slot.transfers_gts) < (
+        port.slot.max_lanes,
+        port.slot.max_transfers_gts,
+    ):
         said.append(f"its slot could be PCIe {port.slot.max_transfers_gts:g} GT/s × {port.slot.max_lanes}")
     if port.faults:
         faults = ", ".join(f"{count} {name}" for name, count in port.faults.items())

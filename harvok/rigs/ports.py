@@ -120,7 +120,7 @@ class FramePorts:
         began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
         observer.happened([started(self._clock.wall_ns())])
 
-        def told(number: int, sent: int, received: int, delay_ns: int) -> None:
+        def reported(number: int, sent: int, received: int, delay_ns: int) -> None:
             nonlocal to_reset
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
             observer.samples(progress_samples(trial.streams[number].name, at_s, sent, received, delay_s))
@@ -130,7 +130,7 @@ class FramePorts:
                 self.reset_device(observer)
 
         with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
-            reports = self._engine.run(pairs, self._in_flight_s(trial), told)
+            reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
         results = [
             _result(stream.name, order, report)
             for stream, (order, _), report in zip(trial.streams, pairs, reports, strict=True)
@@ -337,9 +337,11 @@ def _steps(sent: SendReport, received: ReceiveReport) -> list[StepResult]:
     ]
 
 
-def _delays(told: dict[str, Any]) -> DelaySummary:
+def _delays(reported: dict[str, Any]) -> DelaySummary:
     """The delays as the worker told them: JSON knows no tuples."""
-    return DelaySummary(**{**told, "distribution": [(edge_s, frames) for edge_s, frames in told["distribution"]]})
+    return DelaySummary(
+        **{**reported, "distribution": [(edge_s, frames) for edge_s, frames in reported["distribution"]]}
+    )
 
 
 def _health(order: SendOrder, sent: SendReport, received: ReceiveReport, kernel_drops: int) -> TesterHealth:

@@ -139,12 +139,12 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
             control.connect(str(control_path()))
             control.sendall(json.dumps(asked).encode())
             answer = b"".join(iter(lambda: control.recv(_MAX_BYTES), b""))
-            told: dict[str, Any] = json.loads(answer)
+            reported: dict[str, Any] = json.loads(answer)
         except (OSError, ValueError) as error:
             raise NothingFoundError(
                 "no impairment runs on this host", "Start one: harvok impair start PORT OTHER metro"
             ) from error
-    return told
+    return reported
 
 
 def control_path(folder: str | None = None) -> Path:
@@ -156,17 +156,17 @@ def at_work() -> ImpairmentRecord | None:
     """The impairment that runs on this host just now, by a bridge or by its kernel; None when there is none."""
     if control_path().exists():
         with contextlib.suppress(NothingFoundError):
-            told = ask("show")
-            file = ImpairmentFile.model_validate(told["impairment"])
-            return ImpairmentRecord(carried_out_by="bridge", impairment=file, ports=told["ports"])
+            reported = ask("show")
+            file = ImpairmentFile.model_validate(reported["impairment"])
+            return ImpairmentRecord(carried_out_by="bridge", impairment=file, ports=reported["ports"])
     notes = cleanup_path(KERNEL_IMPAIRMENT)
     if not notes.exists():
         return None
     try:
-        told = json.loads(notes.read_text())
-        file = ImpairmentFile.model_validate(told["impairment"])
-        if is_on(told["port"]):
-            return ImpairmentRecord(carried_out_by="kernel", impairment=file, ports=[told["port"]])
+        reported = json.loads(notes.read_text())
+        file = ImpairmentFile.model_validate(reported["impairment"])
+        if is_on(reported["port"]):
+            return ImpairmentRecord(carried_out_by="kernel", impairment=file, ports=[reported["port"]])
     except (OSError, ValueError, KeyError):
         return None
     return None
@@ -198,8 +198,8 @@ def put_on_kernel(port: str, file: ImpairmentFile) -> None:
     if file.schedule:
         raise UsageError("the kernel keeps no schedule", "Use the bridge: harvok impair start PORT OTHER FILE")
     put_on(port, file.plan().stages[0].send)
-    told = {"port": port, "impairment": file.model_dump(exclude_none=True)}
-    cleanup_path(KERNEL_IMPAIRMENT).write_text(json.dumps(told))
+    reported = {"port": port, "impairment": file.model_dump(exclude_none=True)}
+    cleanup_path(KERNEL_IMPAIRMENT).write_text(json.dumps(reported))
 
 
 def clear_kernel(port: str) -> None:

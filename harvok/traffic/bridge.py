@@ -105,7 +105,7 @@ class _Held:
         return int(self.due_ns[self.start])
 
 
-class Lane:
+class PathDirection:
     """One direction: hears on one port, sends on the other. `most_held` is how many frames it can hold."""
 
     def __init__(
@@ -332,18 +332,18 @@ class Lane:
         self._count["overrun"] += statistics(self._hearing)[1]
         self._all.merge(self._recent)
         given, self._recent = self._all if whole else self._recent, DelayHistogram()
-        told = DirectionReport(self.direction, **self._count, queued_frames=self._outstanding)
+        reported = DirectionReport(self.direction, **self._count, queued_frames=self._outstanding)
         delays = given.summary()
         if delays:
-            told = replace(
-                told,
+            reported = replace(
+                reported,
                 given_min_s=delays.min_s,
                 given_median_s=delays.median_s,
                 given_p99_s=given.quantile_ns(0.99) / 1e9,
                 given_max_s=delays.max_s,
                 late_p99_s=self._late.quantile_ns(0.99) / 1e9,
             )
-        return told
+        return reported
 
     def close(self) -> None:
         """Gives the rings back to the kernel."""

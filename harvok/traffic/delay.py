@@ -37,7 +37,7 @@ OnEcho = Callable[[Echo], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class ProbeAnswer:
     """What an answer tells: which packet it is for, when the reflector got and sent it, and its own count."""
 
     number: int
@@ -53,7 +53,7 @@ class Prober(Protocol):
     sock: socket.socket
 
     def request(self, number: int, sent_ns: int) -> bytes: ...
-    def answer(self, got: ReceivedDatagram) -> Answer | None: ...
+    def answer(self, got: ReceivedDatagram) -> ProbeAnswer | None: ...
 
 
 class StampProber:
@@ -76,11 +76,11 @@ class StampProber:
         room = self._payload_bytes - len(packet)
         return packet if room < 4 else packet + _EXTRA_PADDING + struct.pack("!H", room - 4) + bytes(room - 4)
 
-    def answer(self, got: ReceivedDatagram) -> Answer | None:
+    def answer(self, got: ReceivedDatagram) -> ProbeAnswer | None:
         packet = decode_reflector(got.data, self._key)
         if packet is None or packet.ssid not in (0, self._ssid):  # 0: a reflector that knows no sessions
             return None
-        return Answer(packet.sender.number, packet.received_ns, packet.sent_ns, packet.number)
+        return ProbeAnswer(packet.sender.number, packet.received_ns, packet.sent_ns, packet.number)
 
 
 class EchoProber:
@@ -100,11 +100,11 @@ class EchoProber:
         payload = (self._token + struct.pack("!I", number)).ljust(self._payload_bytes, b"\0")
         return encode_request(self._version, self._identifier, number, payload)
 
-    def answer(self, got: ReceivedDatagram) -> Answer | None:
+    def answer(self, got: ReceivedDatagram) -> ProbeAnswer | None:
         reply = decode_reply(self._version, got.data)
         if reply is None or not reply[2].startswith(self._token) or len(reply[2]) < 8:
             return None
-        return Answer(struct.unpack_from("!I", reply[2], 4)[0])
+        return ProbeAnswer(struct.unpack_from("!I", reply[2], 4)[0])
 
 
 def _prepared(sock: socket.socket, source: Source, dscp: int | None) -> socket.socket:
@@ -253,7 +253,7 @@ class DelaySession:
         )
 
 
-def _echo(answer: Answer, sent_ns: list[int], at_ns: int) -> Echo:
+def _echo(answer: ProbeAnswer, sent_ns: list[int], at_ns: int) -> Echo:
     asked_ns = sent_ns[answer.number]
     sent_s = (asked_ns - sent_ns[0]) / 1e9
     if answer.received_ns is None or answer.sent_ns is None:

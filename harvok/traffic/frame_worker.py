@@ -205,7 +205,7 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
     with counting_socket(order.sending_interface, order.ip, order.stream) as loop_counter:
         ring = ReceiveRing(order.interface, order.ip, order.stream, order.blocks)
         try:
-            receiver = _Receiver(ring, order, counters)
+            receiver = _FrameReceiver(ring, order, counters)
             all_before = _frames_in(order.interface)
             _say(Ready())
             receiver.run()
@@ -216,7 +216,7 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
             ring.close()
 
 
-class _Receiver:
+class _FrameReceiver:
     """Accounts whole blocks of frames at once."""
 
     def __init__(self, ring: "ReceiveRing", order: ReceiveOrder, counters: Counters) -> None:
@@ -293,13 +293,13 @@ class _Receiver:
                 self._tagged.append(delay)
 
     def report(self, drops: int, looped: int, foreign: int) -> ReceiveReport:
-        told = [delays.summary() for delays in self._delays]
+        reported = [delays.summary() for delays in self._delays]
         for later in self._delays[1:]:
             self._delays[0].merge(later)
         delay = self._delays[0].summary()
         return ReceiveReport(
             received=self._arrivals.received,
-            steps=[(came, asdict(one) if one else None) for came, one in zip(self._received, told, strict=True)],
+            steps=[(came, asdict(one) if one else None) for came, one in zip(self._received, reported, strict=True)],
             duplicates=self._arrivals.duplicates,
             reordered=self._arrivals.reordered,
             highest=self._arrivals.highest,

@@ -39,21 +39,22 @@ class BridgeOrders:
 
     @classmethod
     def decode(cls, text: str) -> "BridgeOrders":
-        told = json.loads(text)
-        ports = tuple(told["ports"])
-        return cls((ports[0], ports[1]), read_plan(told["plan"]), told["namespaces"], told["held_fps"])
+        reported = json.loads(text)
+        ports = tuple(reported["ports"])
+        return cls((ports[0], ports[1]), read_plan(reported["plan"]), reported["namespaces"], reported["held_fps"])
 
 
-def read_plan(told: dict[str, Any]) -> ImpairmentPlan:
+def read_plan(reported: dict[str, Any]) -> ImpairmentPlan:
     """A plan as it came over a pipe."""
     stages = tuple(
-        Stage(one["at_s"], _read_impairment(one["send"]), _read_impairment(one["receive"])) for one in told["stages"]
+        Stage(one["at_s"], _read_impairment(one["send"]), _read_impairment(one["receive"]))
+        for one in reported["stages"]
     )
-    return ImpairmentPlan(told["name"], stages, told["seed"])
+    return ImpairmentPlan(reported["name"], stages, reported["seed"])
 
 
-def _read_impairment(told: dict[str, Any]) -> Impairment:
-    return Impairment(**told | {"recorded_s": tuple(told["recorded_s"])})
+def _read_impairment(reported: dict[str, Any]) -> Impairment:
+    return Impairment(**reported | {"recorded_s": tuple(reported["recorded_s"])})
 
 
 def slots_for(plan: ImpairmentPlan, held_fps: float) -> int:
@@ -66,14 +67,14 @@ class _Bridge:
     """Both directions, in turns."""
 
     def __init__(self, orders: BridgeOrders) -> None:
-        from harvok.traffic.bridge import Lane
+        from harvok.traffic.bridge import PathDirection
 
         self._plan, first = orders.plan, orders.plan.stages[0]
         held = slots_for(orders.plan, orders.held_fps)
         one, other = orders.ports
-        self._lanes = [
-            Lane("send", one, other, first.send, orders.plan.seed * 2, held),
-            Lane("receive", other, one, first.receive, orders.plan.seed * 2 + 1, held),
+        self._directions = [
+            PathDirection("send", one, other, first.send, orders.plan.seed * 2, held),
+            PathDirection("receive", other, one, first.receive, orders.plan.seed * 2 + 1, held),
         ]
         self._began_ns = SYSTEM.now_ns()
         self._plan_ns = self._began_ns
@@ -84,15 +85,15 @@ class _Bridge:
     def run(self) -> None:
         """Busy while anything is due soon, asleep while nothing is."""
         poll = select.poll()
-        for lane in self._lanes:
-            poll.register(lane.fileno(), select.POLLIN)
+        for direction in self._directions:
+            poll.register(direction.fileno(), select.POLLIN)
         report_ns = self._began_ns + _REPORT_NS
         while not self.stopping:
             busy = False
-            for lane in self._lanes:
+            for direction in self._directions:
                 wall_ns = SYSTEM.wall_ns()
-                busy |= lane.take(wall_ns)
-                busy |= lane.release(wall_ns)
+                busy |= direction.take(wall_ns)
+                busy |= direction.release(wall_ns)
             now_ns = SYSTEM.now_ns()
             self._follow_schedule(now_ns)
             if now_ns >= report_ns:
@@ -101,12 +102,12 @@ class _Bridge:
             if not busy:
                 self._rest(poll)
         self._report(SYSTEM.now_ns(), over=True)
-        for lane in self._lanes:
-            lane.close()
+        for direction in self._directions:
+            direction.close()
 
     def _rest(self, poll: "select.poll") -> None:
         """Sleeps until a frame comes; while frames wait, in naps, so that those which are due at once are seen soon."""
-        dues = [due for lane in self._lanes if (due := lane.next_due_ns()) is not None]
+        dues = [due for direction in self._directions if (due := direction.next_due_ns()) is not None]
         if not dues:
             poll.poll(_IDLE_MS)
             return
@@ -126,12 +127,12 @@ class _Bridge:
             self._apply()
 
     def _apply(self) -> None:
-        for lane in self._lanes:
-            lane.apply(self._plan.stages[self._stage].of(lane.direction))
+        for direction in self._directions:
+            direction.apply(self._plan.stages[self._stage].of(direction.direction))
 
     def _report(self, now_ns: int, over: bool) -> None:
-        told = [lane.report(whole=over) for lane in self._lanes]
-        report = ImpairmentReport((now_ns - self._began_ns) / 1e9, self._stage, told, over)
+        reported = [direction.report(whole=over) for direction in self._directions]
+        report = ImpairmentReport((now_ns - self._began_ns) / 1e9, self._stage, reported, over)
         say(asdict(report))
 
 

@@ -94,9 +94,9 @@ class UdpWatch:
             elif "over" in line:
                 self._add(line["over"])
             else:
-                told = waiting.setdefault(line["interval"], [])
-                told.append(line)
-                if len(told) == len(self._processes):
+                reported = waiting.setdefault(line["interval"], [])
+                reported.append(line)
+                if len(reported) == len(self._processes):
                     self._pass_on(waiting.pop(line["interval"]), meter, on_interval)
         for index in sorted(waiting):  # of workers that none of their datagrams reached
             self._pass_on(waiting[index], meter, on_interval)
@@ -110,10 +110,10 @@ class UdpWatch:
         use = meter.since_last()
         key = "sent" if self.role == "sender" else "received"
         for at, service in enumerate(self._trial.services):
-            told = [flow for line in lines for number, flow in line[key] if number == at]
-            if not told:
+            reported = [flow for line in lines for number, flow in line[key] if number == at]
+            if not reported:
                 continue
-            datagrams = sum(told) if self.role == "sender" else sum(flow["datagrams"] for flow in told)
+            datagrams = sum(reported) if self.role == "sender" else sum(flow["datagrams"] for flow in reported)
             if not datagrams and not self._flows_in(service, lines[0]["start_s"], lines[0]["end_s"]):
                 continue
             on_interval(
@@ -128,7 +128,7 @@ class UdpWatch:
                     payload_bytes=datagrams * service.payload_bytes,
                     cpu=use,
                     began_ns=min(line["began_ns"] for line in lines),
-                    **(_together(told) if self.role == "receiver" else {}),
+                    **(_together(reported) if self.role == "receiver" else {}),
                 )
             )
 
@@ -138,10 +138,10 @@ class UdpWatch:
             if self.role == "sender":
                 self._summary.sent.append(UdpFlowSent(*flow))
             else:
-                told, runs = flow.pop("transit"), dict(flow.pop("loss_runs"))
-                if told:
-                    told["distribution"] = [(edge, count) for edge, count in told["distribution"]]
-                transit = TransitSummary(**told) if told else None
+                reported, runs = flow.pop("transit"), dict(flow.pop("loss_runs"))
+                if reported:
+                    reported["distribution"] = [(edge, count) for edge, count in reported["distribution"]]
+                transit = TransitSummary(**reported) if reported else None
                 self._summary.received.append(UdpFlowReceived(**flow, loss_runs=runs, transit=transit))
         self._summary.sent.sort(key=lambda flow: flow.flow)
         self._summary.received.sort(key=lambda flow: flow.flow)

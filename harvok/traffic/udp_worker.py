@@ -65,8 +65,8 @@ class UdpOrders:
 
     @classmethod
     def decode(cls, text: str) -> "UdpOrders":
-        told = json.loads(text)
-        return cls(**told | {"flows": [FlowOrder(**flow) for flow in told["flows"]]})
+        reported = json.loads(text)
+        return cls(**reported | {"flows": [FlowOrder(**flow) for flow in reported["flows"]]})
 
 
 def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
@@ -84,12 +84,12 @@ def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
         _send_all(orders, senders, origin_ns, spans)
     except OSError as error:
         say({"errno": error.errno or -1})
-    told = []
+    reported = []
     for flow, sender, (first, last) in zip(orders.flows, senders, spans, strict=True):
         gap_s = sender.batch / flow.load_fps
         sending_s = (last - first) / 1e9 + gap_s if sender.sent else 0.0
-        told.append([flow.flow, sender.sent, sending_s, sender.means, sender.batch, sender.refused])
-    say({"over": told})
+        reported.append([flow.flow, sender.sent, sending_s, sender.means, sender.batch, sender.refused])
+    say({"over": reported})
 
 
 def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: list[list[int]]) -> None:
@@ -158,13 +158,13 @@ class _SentReport:
 
 def receive(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
     """Receives until the time is over and what was in flight has come, or nothing comes at all."""
-    receiver = _Receiver(orders, sockets)
+    receiver = _UdpReceiver(orders, sockets)
     _await_go()
     receiver.run()
-    say({"over": receiver.told()})
+    say({"over": receiver.reported()})
 
 
-class _Receiver:
+class _UdpReceiver:
     """The flows of this worker, each with its account."""
 
     def __init__(self, orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
@@ -232,15 +232,15 @@ class _Receiver:
         say(line | {"received": flows})
         self._index, self._since_s = self._index + 1, end_s
 
-    def told(self) -> list[dict[str, Any]]:
+    def reported(self) -> list[dict[str, Any]]:
         """Everything about every flow, for its UdpFlowReceived."""
         from harvok.traffic.datagrams import socket_drops
 
-        told: list[dict[str, Any]] = []
+        reported: list[dict[str, Any]] = []
         for at, (flow, account) in enumerate(zip(self._orders.flows, self._accounts, strict=True)):
             transit = account.transit.summary()
             sock = self._sockets[at]
-            told.append(
+            reported.append(
                 {
                     "flow": flow.flow,
                     "datagrams": account.arrivals.received,
@@ -256,7 +256,7 @@ class _Receiver:
                     "foreign": self._foreign[at],
                 }
             )
-        return told
+        return reported
 
 
 def _by_wall_clock(moment_ns: int) -> int:

@@ -73,7 +73,7 @@ def said(show: Callable[[Console], Any]) -> str:
     return out.getvalue()
 
 
-class Keeping(Observer):
+class TrialKeeper(Observer):
     """Puts trials together as the journal does."""
 
     def __init__(self) -> None:
@@ -92,11 +92,11 @@ class Keeping(Observer):
 
 
 def udp_record(path: SimulatedPath, test: AnyUdpTest) -> RunRecord:
-    keeping = Keeping()
-    findings = findings_of(test, path, observer=keeping)
+    keeper = TrialKeeper()
+    findings = findings_of(test, path, observer=keeper)
     judged = kind_of(test).judge(test, findings, [])
     return record().model_copy(
-        update={"test": test, "trials": keeping.trials, "figures": findings.figures, "readings": [], "findings": judged}
+        update={"test": test, "trials": keeper.trials, "figures": findings.figures, "readings": [], "findings": judged}
     )
 
 
@@ -181,11 +181,11 @@ class UdpWhileItRuns(unittest.TestCase):
 
     def test_rows_fit_eighty_columns_and_leave_out_what_did_not_happen(self) -> None:
         trial = replace(PATTERN, services=(SPEC.at(1.0, 4),), streams=(SEND,))
-        keeping = Keeping()
-        keeping.trial_started(1, trial)
+        keeper = TrialKeeper()
+        keeper.trial_started(1, trial)
         path = SimulatedPath(lambda n: (0.001, 0.002) if n % 50 == 0 else (0.001,))
-        keeping.trial_finished(1, path.run(trial, keeping))
-        (row,) = UdpRowJoiner().add(replayed(keeping.trials[0].samples))
+        keeper.trial_finished(1, path.run(trial, keeper))
+        (row,) = UdpRowJoiner().add(replayed(keeper.trials[0].samples))
         self.assertIn("missing 0; duplicates 20; jitter", UdpRows(trial).line(row))
         console, out = screen(width=80)
         console.print(UdpRows(trial).table([row]))
@@ -203,9 +203,9 @@ class Delays(unittest.TestCase):
                 load_bps = 94e6 if trial.load else None
                 return DelayTrialResult("stamp", 1, 2, 1, 1, 0, load_bps, echoes=echoes)
 
-        test, keeping = DelayTest(DelayTrial(20, 0.1), loads), Keeping()
-        findings = findings_of(test, Rig(), observer=keeping)
-        changed = {"test": test, "trials": keeping.trials, "figures": findings.figures, "readings": []}
+        test, keeper = DelayTest(DelayTrial(20, 0.1), loads), TrialKeeper()
+        findings = findings_of(test, Rig(), observer=keeper)
+        changed = {"test": test, "trials": keeper.trials, "figures": findings.figures, "readings": []}
         return record().model_copy(update=changed)
 
     def test_figures_and_the_rest(self) -> None:
@@ -317,8 +317,8 @@ class Impairments(unittest.TestCase):
         self.assertIn("nothing was reported", said(lambda console: ImpairView(console, ("a", "b")).sum_up(None)))
 
     def test_answers_and_json(self) -> None:
-        told = {"name": "metro", "process": 7, "report": json.loads(report_as_json(self.REPORT))}
-        text = said(lambda console: show_answer(console, "change", told))
+        reported = {"name": "metro", "process": 7, "report": json.loads(report_as_json(self.REPORT))}
+        text = said(lambda console: show_answer(console, "change", reported))
         self.assertIn("metro runs from now on (process 7)", text)
         self.assertIn("990", text)
 
@@ -353,8 +353,8 @@ class Sweeps(unittest.TestCase):
         self.assertIn("tells neither", said(lambda console: show_sweep(console, "path", [wild])))
 
     def test_as_json(self) -> None:
-        told = json.loads(readings_as_json("path", [self.reading()]))
-        self.assertEqual((told["format"], len(told["readings"][0]["points"])), ("harvok-sweep", 3))
+        reported = json.loads(readings_as_json("path", [self.reading()]))
+        self.assertEqual((reported["format"], len(reported["readings"][0]["points"])), ("harvok-sweep", 3))
 
 
 class ExitCodes(unittest.TestCase):

@@ -98,8 +98,8 @@ class LiveViews(unittest.TestCase):
         view = TcpView(console, show_tcp, a_request(TcpTest("send", TcpTrial(()))))
         view.run_started(RunOutline("id", 2, 5, "dome", "hall", LINK, 4))
         view.trial_started(1, TcpTrial((SEND,), duration_s=30.0))
-        told = [*samples_of([transfer(400e6, 30)])]
-        for sender, receiver in zip(told[:30], told[30:], strict=True):
+        reported = [*samples_of([transfer(400e6, 30)])]
+        for sender, receiver in zip(reported[:30], reported[30:], strict=True):
             view.samples(receiver)
             view.samples(sender)
         view.close()

@@ -52,13 +52,13 @@ class TransitTimes(unittest.TestCase):
         for offset_ns in (0, 10**12, -(10**15)):
             transit = Transit()
             transit.add(numbers(500, 300, 300, 900) + offset_ns)
-            told = transit.summary()
-            assert told
-            self.assertAlmostEqual(told.variation_median_s, 0.0, delta=5e-9)
-            self.assertAlmostEqual(told.variation_p999_s, 600e-9, delta=5e-9)
-            self.assertAlmostEqual(told.mean_s * 1e9, 500 + offset_ns, delta=max(abs(offset_ns) * 1e-12, 1))
-            self.assertEqual(told.changes_mean_s, (200 + 0 + 600) / 3 / 1e9)
-            self.assertEqual(sum(count for _, count in told.distribution), 4)
+            reported = transit.summary()
+            assert reported
+            self.assertAlmostEqual(reported.variation_median_s, 0.0, delta=5e-9)
+            self.assertAlmostEqual(reported.variation_p999_s, 600e-9, delta=5e-9)
+            self.assertAlmostEqual(reported.mean_s * 1e9, 500 + offset_ns, delta=max(abs(offset_ns) * 1e-12, 1))
+            self.assertEqual(reported.changes_mean_s, (200 + 0 + 600) / 3 / 1e9)
+            self.assertEqual(sum(count for _, count in reported.distribution), 4)
 
     def test_quantiles_are_within_their_resolution(self) -> None:
         rng = np.random.default_rng(1)

@@ -90,8 +90,8 @@ class Rows(unittest.TestCase):
         hot, cold = CpuUse([0.9, 0.2], [0.8]), CpuUse([0.3], [0.1])
         result = transfer(470.741e6, 3, direction=direction, near_cpu=hot, far_cpu=cold)
         joiner = RowJoiner(GIGABIT, 4)
-        told = [*samples_of([result])]
-        return [row for samples in (*reversed(told[:3]), *told[3:]) for row in joiner.add(samples)]
+        reported = [*samples_of([result])]
+        return [row for samples in (*reversed(reported[:3]), *reported[3:]) for row in joiner.add(samples)]
 
     def test_halves_join_in_any_order(self) -> None:
         for direction in ("send", "receive"):

@@ -72,7 +72,7 @@ class Locks(InAFolder):
             self.assertTrue((self.folder / "lock").exists())
 
 
-class Keeping(InAFolder):
+class RecordOptions(InAFolder):
     def setUp(self) -> None:
         super().setUp()
         self.logbook = Logbook("book.sqlite")

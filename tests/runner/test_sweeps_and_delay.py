@@ -185,14 +185,14 @@ class Sweeps(InAFolder):
 
     def test_the_impairment_of_this_host_is_changed_and_put_back(self) -> None:
         before = read_impairment("metro")
-        told: list[ImpairmentFile] = []
+        reported: list[ImpairmentFile] = []
         found = ImpairmentRecord(carried_out_by="bridge", impairment=before, ports=["eth1", "eth2"])
         overrun = iter([0, 0, 7, 7, 7, 7])
 
         def control(_: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
             if file is None:
                 return {"report": {"directions": [{"overrun": next(overrun)}, {"overrun": 0}]}}
-            told.append(file)
+            reported.append(file)
             return {}
 
         with (
@@ -201,7 +201,7 @@ class Sweeps(InAFolder):
             mock.patch.object(sweeps, "ask", control),
         ):
             self.swept("delay=2ms,5ms", "send.loss=0,1%", repeats=1)
-        stages = [file.plan().stages[0] for file in told]
+        stages = [file.plan().stages[0] for file in reported]
         seen = [(stage.send.delay_s, stage.send.loss, stage.receive.loss) for stage in stages]
         usual = before.plan().stages[0]
         clean = (usual.send.delay_s, usual.send.loss, usual.receive.loss)

@@ -128,12 +128,12 @@ class PlansWithImpairments(unittest.TestCase):
         return PlanFile(plan, Path(), "abc")
 
     def test_each_run_has_that_of_its_step(self) -> None:
-        usual, told, taken = read_impairment("clean"), [], []
+        usual, reported, taken = read_impairment("clean"), [], []
         self.assertGreater(expected_s(self.plan()), 4)
         found = ImpairmentRecord(carried_out_by="bridge", impairment=usual, ports=["a", "b"])
 
         def control(_: str, file: ImpairmentFile) -> None:
-            told.append(file.name)
+            reported.append(file.name)
 
         def take(asked: TestRequest, *_: object) -> None:
             assert isinstance(asked.place, StationsSettings)
@@ -148,7 +148,7 @@ class PlansWithImpairments(unittest.TestCase):
         ):
             request = PlanRequest(self.plan(), "cause", {}, f"{folder}/book.sqlite", [], station="198.18.0.2")
             run_plan(request, Heard(), lambda _: None, lambda *_: None)
-        self.assertEqual(told, ["clean", "satellite", "clean", "satellite", "clean"])
+        self.assertEqual(reported, ["clean", "satellite", "clean", "satellite", "clean"])
         self.assertEqual(taken, [("198.18.0.2", "tcp"), ("198.18.0.2", "udp-load")] * 2)
 
     def test_one_that_there_is_not_is_refused_first(self) -> None:

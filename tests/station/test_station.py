@@ -84,9 +84,9 @@ class States(unittest.TestCase):
 
 class Http(unittest.TestCase):
     def setUp(self) -> None:
-        self.told: list[str] = []
+        self.reported: list[str] = []
         settings = StationSettings("hall", TOKEN, 26480, 26481, "127.0.0.1", max_test_s=60, max_flows=4)
-        self.station = Station(settings, SYSTEM, self.told.append)
+        self.station = Station(settings, SYSTEM, self.reported.append)
         self.http = TestClient(make_app(self.station), headers=GOOD, client=("127.0.0.1", 50000))
         self.addCleanup(self.station.close)
 
@@ -103,7 +103,7 @@ class Http(unittest.TestCase):
             for path in ("/v1/station", "/openapi.json", "/nowhere", "/v1/sessions/x/half"):
                 fault = self.fault("GET", path, 401, headers={"Authorization": value})
                 self.assertEqual(fault.reference, "token-refused")
-        self.assertEqual(self.told, [])
+        self.assertEqual(self.reported, [])
 
     def test_who_answers(self) -> None:
         facts = self.http.get("/v1/station").json()
@@ -119,7 +119,7 @@ class Http(unittest.TestCase):
         session = self.claim()
         self.assertEqual(self.http.delete(f"/v1/sessions/{session}").status_code, 204)
         self.claim()
-        self.assertEqual([line.split(" (")[0] for line in self.told], ["dome", "free", "dome"])
+        self.assertEqual([line.split(" (")[0] for line in self.reported], ["dome", "free", "dome"])
 
     def test_a_near_end_that_knows_more_is_served_with_what_both_can_do(self) -> None:
         newer = [*CAPABILITIES, "apps/1", "tcp/2"]
@@ -146,7 +146,7 @@ class Http(unittest.TestCase):
 
     def test_control_characters_in_a_name_do_not_reach_the_operators_terminal(self) -> None:
         self.http.post("/v1/sessions", json=CLAIM | {"near": "do\x1b[2Jme\n"})
-        self.assertTrue(self.told[0].startswith("do[2Jme ("), self.told)
+        self.assertTrue(self.reported[0].startswith("do[2Jme ("), self.reported)
 
     def test_nonsense_is_refused_and_the_station_lives(self) -> None:
         bodies: list[object] = [None, [], "x", {}, {"near": "x" * 5000, "planned_s": 1}]

@@ -46,7 +46,7 @@ def answers_on(sock: socket.socket, timeout_s: float = 0.3) -> list[bytes]:
         return got
 
 
-class Datagrams(unittest.TestCase):
+class DatagramOptions(unittest.TestCase):
     """One sender, one receiver, every method, over loopback."""
 
     def carried(self, method: str, batch: int, payload: int, count: int) -> tuple[list[int], int]:
@@ -136,9 +136,9 @@ class Transfers(unittest.TestCase):
                 self.assertLessEqual(back.highest, out.datagrams - 1)
                 self.assertEqual((back.duplicates, back.foreign), (0, 0))
             for role, summary in (("sender", sent), ("receiver", received)):
-                told = [i for i in joined.intervals if (i.direction, i.role) == (direction, role)]
-                self.assertEqual(sum(i.datagrams for i in told), sum(flow.datagrams for flow in summary))
-                self.assertEqual(sorted({i.service for i in told}), list(range(len(trial.services))))
+                reported = [i for i in joined.intervals if (i.direction, i.role) == (direction, role)]
+                self.assertEqual(sum(i.datagrams for i in reported), sum(flow.datagrams for flow in summary))
+                self.assertEqual(sorted({i.service for i in reported}), list(range(len(trial.services))))
 
     def test_one_flow_there(self) -> None:
         self.check(UdpTrial((UdpService(2000.0, 1000),), (SEND,), 0.6, 0.2))

@@ -22,7 +22,7 @@ from tests.traffic.test_tcp import HOST
 from tests.traffic.test_udp import free_udp_port
 
 
-def told(**changed: Any) -> dict[str, Any]:
+def reported(**changed: Any) -> dict[str, Any]:
     flow = {
         "datagrams": 10, "missing": 1, "duplicates": 0, "reordered": 2, "longest_run": 1, "jitter_s": 1e-6,
         "min_transit_s": 0.001, "mean_transit_s": 0.002, "max_transit_s": 0.003,
@@ -32,14 +32,14 @@ def told(**changed: Any) -> dict[str, Any]:
 
 class FlowsOfOneService(unittest.TestCase):
     def test_sums_means_and_extremes(self) -> None:
-        found = _together([told(), told(missing=4, longest_run=4, jitter_s=3e-6, min_transit_s=0.0005)])
+        found = _together([reported(), reported(missing=4, longest_run=4, jitter_s=3e-6, min_transit_s=0.0005)])
         self.assertEqual((found["missing"], found["reordered"], found["longest_run"]), (5, 4, 4))
         self.assertAlmostEqual(found["jitter_s"], 2e-6)
         self.assertEqual((found["min_transit_s"], found["max_transit_s"]), (0.0005, 0.003))
 
     def test_flows_of_which_nothing_came(self) -> None:
-        silent = told(jitter_s=None, min_transit_s=None, mean_transit_s=None, max_transit_s=None)
-        self.assertEqual(_together([silent, told()])["jitter_s"], 1e-6)
+        silent = reported(jitter_s=None, min_transit_s=None, mean_transit_s=None, max_transit_s=None)
+        self.assertEqual(_together([silent, reported()])["jitter_s"], 1e-6)
         found = _together([silent])
         self.assertEqual((found["jitter_s"], found["mean_transit_s"], found["min_transit_s"]), (None, None, None))
 

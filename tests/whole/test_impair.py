@@ -254,15 +254,15 @@ class Sweeping(ProgramTest):
         self.assertIn("loss begins at load 75%", resumed)
         self.assertIn("begun as: harvok sweep", self.harvok("sweep", rig, *words, "--resume", code=2).stderr)
         self.assertIn("--series", self.harvok("sweep", rig, *words[:4], "--resume", code=2).stderr)
-        told = json.loads(self.harvok("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
-        self.assertEqual([one["direction"] for one in told["readings"]], ["send", "receive"])
-        self.assertEqual(told["readings"][0]["knee"]["point"]["settings"][0]["text"], "75%")
+        reported = json.loads(self.harvok("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
+        self.assertEqual([one["direction"] for one in reported["readings"]], ["send", "receive"])
+        self.assertEqual(reported["readings"][0]["knee"]["point"]["settings"][0]["text"], "75%")
 
     def test_delay_and_loss_on_a_model(self) -> None:
         rig = self.rig()
         words = ("--over", "delay=0,5ms", "--over", "loss=0,10%", "--repeats", "2", "--json")
-        told = json.loads(self.harvok("sweep", rig, *words).stdout)
-        points = {tuple(s["text"] for s in one["settings"]): one for one in told["readings"][0]["points"]}
+        reported = json.loads(self.harvok("sweep", rig, *words).stdout)
+        points = {tuple(s["text"] for s in one["settings"]): one for one in reported["readings"][0]["points"]}
         self.assertAlmostEqual(points["5ms", "10%"]["beside"]["frame-loss"], 0.1, delta=0.005)
         self.assertAlmostEqual(points["5ms", "0"]["beside"]["latency-median"], 0.005012, delta=1e-5)
         self.assertIn("both directions alike", self.harvok("sweep", rig, "--over", "send.loss=0,1%", code=2).stderr)
@@ -271,8 +271,8 @@ class Sweeping(ProgramTest):
     def test_a_search_at_every_point(self) -> None:
         rig = self.rig(device="{ forwarding_fps = 500000, buffer_frames = 50 }")
         words = ("--search", "--over", "frame-size=64,512", "--repeats", "1", "--json")
-        told = json.loads(self.harvok("sweep", rig, *words).stdout)
-        small, large = told["readings"][0]["points"]
+        reported = json.loads(self.harvok("sweep", rig, *words).stdout)
+        small, large = reported["readings"][0]["points"]
         self.assertAlmostEqual(small["summary"]["mean"], 500_000 * 512, delta=1e6)
         self.assertAlmostEqual(large["beside"]["throughput-share"], 1.0, delta=0.01)
 

@@ -245,8 +245,8 @@ class Plans(ProgramTest):
         said = self.harvok("plan", "check", "plan.toml").stdout
         self.assertIn("loads 30%,90%,30%, 64 B, send, 1 s each without a pause", said)
         self.assertIn("delay of 5 packets, one every 20.00 ms, idle and under load (send)", said)
-        told = self.harvok("run", "plan.toml", "--station", address, "--json", code=1)
-        findings = {finding["where"]: finding["verdict"] for finding in json.loads(told.stdout)["findings"]}
+        reported = self.harvok("run", "plan.toml", "--station", address, "--json", code=1)
+        findings = {finding["where"]: finding["verdict"] for finding in json.loads(reported.stdout)["findings"]}
         wanted = {"loads, send, 64 B, 90 %": "REJECT", "loads, send, 64 B, 30 %": "ACCEPT", "idle": "ACCEPT"}
         self.assertEqual(findings, wanted)
         shown = self.harvok("run", "plan.toml", "--station", address, "--judge-only", code=1).stdout

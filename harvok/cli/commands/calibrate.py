@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.bundles import FRAME_IP, FrameOptions, Keeping, Labelling, Repeating, bundled, request_of
+from harvok.cli.bundles import FRAME_IP, FrameOptions, LabelOptions, RecordOptions, RepeatOptions, bundled, request_of
 from harvok.cli.measure import measure
 from harvok.cli.options import DAY_S, SEARCH, RigFileArgument, time_option
 
@@ -18,9 +18,9 @@ _PAUSE_S = 0.5
 def calibrate(
     rig: RigFileArgument,
     frames: FrameOptions,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
     duration: Annotated[float, time_option(1, DAY_S, "Length of the trial that confirms.", SEARCH, "10s")] = 10.0,
 ) -> None:
     """Measure what this tester itself can do on a rig.

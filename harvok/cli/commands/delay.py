@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.bundles import Keeping, Labelling, Reaching, Repeating, bundled, request_of
+from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
 from harvok.cli.measure import measure
 from harvok.cli.options import PATH, SOCKETS, WHAT, Rated, rate_option, size, time_option
 from harvok.core.procedures.delay import DelayTest, LoadWay, loads_of
@@ -19,7 +19,7 @@ Target = Annotated[
 
 
 @dataclass(frozen=True, slots=True)
-class Probing:
+class ProbeOptions:
     """Which packets are sent."""
 
     packets: Annotated[
@@ -50,7 +50,7 @@ class UnderLoad:
 
 
 @dataclass(frozen=True, slots=True)
-class Reflecting:
+class ReflectorOptions:
     """What is to answer."""
 
     by: Annotated[
@@ -78,13 +78,13 @@ class Reflecting:
 @bundled
 def delay(
     target: Target,
-    probing: Probing,
+    probing: ProbeOptions,
     under_load: UnderLoad,
-    reflecting: Reflecting,
-    reaching: Reaching,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    reflecting: ReflectorOptions,
+    reaching: StationOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
 ) -> None:
     """Measure two-way delay, its variation, loss and reordering.

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.bundles import Keeping, Labelling, bundled, request_of
+from harvok.cli.bundles import LabelOptions, RecordOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
 from harvok.cli.options import DAY_S, JsonOption, LogbookOption, RigFileArgument, duration, time_option
 from harvok.core.ends import TwoPortDirection
@@ -149,7 +149,7 @@ def stop(json: JsonOption = False) -> None:
 
 
 @dataclass(frozen=True, slots=True)
-class Checking:
+class CheckOptions:
     """How the box is checked."""
 
     frame_size: Annotated[
@@ -169,9 +169,9 @@ class Checking:
 @bundled
 def check(
     rig: RigFileArgument,
-    checking: Checking,
-    labelling: Labelling,
-    keeping: Keeping,
+    checking: CheckOptions,
+    labelling: LabelOptions,
+    keeping: RecordOptions,
     impairment: Annotated[
         str | None,
         typer.Argument(metavar="[IMPAIRMENT]", help="What the box is set to; a virtual rig knows its own."),
@@ -241,10 +241,10 @@ def _ask(do: str, file: object, json: bool) -> None:
     from harvok.cli.render.impair import show_answer
     from harvok.runner.impair import ask
 
-    told = ask(do, file)  # type: ignore[arg-type]
+    reported = ask(do, file)  # type: ignore[arg-type]
     if json:
         from pydantic_core import to_json
 
-        typer.echo(to_json(told, indent=2).decode())
+        typer.echo(to_json(reported, indent=2).decode())
     else:
-        show_answer(stdout(), do, told)
+        show_answer(stdout(), do, reported)

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.bundles import Keeping, Labelling, Repeating, bundled, request_of
+from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
 from harvok.cli.options import DAY_S, WHAT, JsonOption, rate_option, time_option, typed_command
 from harvok.core.ends import DirectionChoice
@@ -75,8 +75,8 @@ def _neighbours(found: "list[PortFacts]", for_s: float) -> "dict[str, Neighbour]
 @bundled
 def watch(
     port: Port,
-    labelling: Labelling,
-    keeping: Keeping,
+    labelling: LabelOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
     link_ups: Annotated[
         int | None,
@@ -113,7 +113,7 @@ class PairTest:
     duration: Annotated[float, time_option(0.5, DAY_S, "How long to send each way.", WHAT, "10s")] = 10.0
     rated: Rated = None
 
-    def words(self, labelling: Labelling, repeating: Repeating) -> list[str]:
+    def words(self, labelling: LabelOptions, repeating: RepeatOptions) -> list[str]:
         """The options of `harvok tcp` that ask for it."""
         words = ["--direction", self.direction, "--flows", str(self.flows), "--duration", f"{self.duration}s"]
         words += ["--repeat", str(repeating.repeat), "--pause", f"{repeating.pause}s"]
@@ -129,9 +129,9 @@ def pair(
     port: Port,
     other: Annotated[str, typer.Argument(metavar="OTHER", help="The port at the other end of the lead or switch.")],
     test: PairTest,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
 ) -> None:
     """Measure TCP from one port of this host to another.
 

@@ -4,7 +4,7 @@ import sys
 
 import typer
 
-from harvok.cli.bundles import Keeping, Reaching, bundled
+from harvok.cli.bundles import RecordOptions, StationOptions, bundled
 from harvok.cli.options import Rated, Station
 
 app = typer.Typer(add_completion=False)
@@ -14,8 +14,8 @@ app = typer.Typer(add_completion=False)
 @bundled
 def preflight(
     station: Station,
-    reaching: Reaching,
-    keeping: Keeping,
+    reaching: StationOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
 ) -> None:
     """Check everything that could spoil a test, before it is run.

@@ -10,9 +10,9 @@ from harvok.cli.bundles import (
     FRAME_IP,
     FrameOptions,
     FrameVariety,
-    Keeping,
-    Labelling,
-    Repeating,
+    LabelOptions,
+    RecordOptions,
+    RepeatOptions,
     TrialPause,
     bundled,
     request_of,
@@ -39,7 +39,7 @@ Plots = Annotated[
 
 
 @dataclass(frozen=True, slots=True)
-class Searching:
+class SearchOptions:
     """How trials are taken, and how the throughput is searched."""
 
     duration: Annotated[float, time_option(1, DAY_S, "Length of a trial that counts.", SEARCH, "60s")] = 60.0
@@ -66,10 +66,10 @@ def rfc2544(
     rig: RigFileArgument,
     frames: FrameOptions,
     variety: FrameVariety,
-    searching: Searching,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    searching: SearchOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
     tests: Tests = None,
     plots: Plots = None,
 ) -> None:
@@ -108,7 +108,9 @@ def rfc2544(
         stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True, markup=False)
 
 
-def _settings(line_bps: float, frames: FrameOptions, variety: FrameVariety, searching: Searching) -> "FrameSettings":
+def _settings(
+    line_bps: float, frames: FrameOptions, variety: FrameVariety, searching: SearchOptions
+) -> "FrameSettings":
     from harvok.core.ends import frame_streams
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.bundles import Keeping, ask_token, bundled
+from harvok.cli.bundles import RecordOptions, ask_token, bundled
 from harvok.cli.options import DAY_S, attributes, time_option, typed_command
 from harvok.cli.verdicts import EXIT_CODES
 from harvok.errors import UsageError
@@ -23,7 +23,7 @@ app = typer.Typer(add_completion=False)
 @bundled
 def run(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="The plan; `harvok plan new` writes one.")],
-    keeping: Keeping,
+    keeping: RecordOptions,
     name: Annotated[
         str | None,
         typer.Option(metavar="NAME", show_default="plan and unit", help="Name of this run of the plan."),

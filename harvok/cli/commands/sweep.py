@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from harvok.cli.bundles import Keeping, Labelling, Reaching, Repeating, bundled, request_of
+from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
 from harvok.cli.options import DAY_S, RUNS, WHAT, Picture, Rated, check_picture, time_option
 from harvok.core.ends import PORT_STREAMS, DirectionChoice
 from harvok.core.sweeps.axes import FRAME_AXES, TCP_AXES, UDP_AXES, Axis, AxisSet, parse_axes, parse_axis
@@ -36,7 +36,7 @@ Over = Annotated[list[str], typer.Option(rich_help_panel=WHAT, metavar="NAME=VAL
 
 
 @dataclass(frozen=True, slots=True)
-class Sweeping:
+class SweepOptions:
     """What is measured at each point, and in which order points are taken."""
 
     set_: Annotated[
@@ -80,10 +80,10 @@ class Sweeping:
 def sweep(
     target: Target,
     over: Over,
-    sweeping: Sweeping,
-    reaching: Reaching,
-    labelling: Labelling,
-    keeping: Keeping,
+    sweeping: SweepOptions,
+    reaching: StationOptions,
+    labelling: LabelOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
     resume: Annotated[
         bool, typer.Option("--resume", rich_help_panel=RUNS, help="Continue the sweep of this --series that broke off.")
@@ -118,7 +118,7 @@ def sweep(
         test = _tcp(sweeping) if sweeping.by == "tcp" else _udp(sweeping, axes, fixed)
         place = reaching.settings(target, rated)
     labelling = replace(labelling, series=labelling.series or f"sweep-{SYSTEM.utc():%Y%m%d-%H%M%S}")
-    base = request_of(place, test, keeping, labelling, Repeating(wait=wait))
+    base = request_of(place, test, keeping, labelling, RepeatOptions(wait=wait))
     request = SweepRequest(base, axes, fixed, sweeping.repeats, sweeping.order, sweeping.seed, resume)
     _measure(request, plot, keeping.json)
 
@@ -131,7 +131,7 @@ def _fixed(texts: Sequence[str], axis_set: AxisSet) -> "Point":
     return tuple(axis.values[0] for axis in axes)
 
 
-def _tcp(sweeping: Sweeping) -> "Test":
+def _tcp(sweeping: SweepOptions) -> "Test":
     from harvok.core.procedures.tcp import TcpTest
     from harvok.core.trials.tcp import tcp_trial
 
@@ -140,7 +140,7 @@ def _tcp(sweeping: Sweeping) -> "Test":
     return TcpTest(sweeping.direction, tcp_trial(1, sweeping.duration))
 
 
-def _udp(sweeping: Sweeping, axes: tuple[Axis, ...], fixed: "Point") -> "AnyUdpTest":
+def _udp(sweeping: SweepOptions, axes: tuple[Axis, ...], fixed: "Point") -> "AnyUdpTest":
     from harvok.core.procedures.udp import UdpLoadTest, UdpSearchTest
     from harvok.core.trials.udp import UdpTrial
     from harvok.core.udp.services import ServiceSpec
@@ -154,7 +154,7 @@ def _udp(sweeping: Sweeping, axes: tuple[Axis, ...], fixed: "Point") -> "AnyUdpT
     return (UdpSearchTest if sweeping.search else UdpLoadTest)(sweeping.direction, trial, (spec,))
 
 
-def _on_rig(rated_bps: float, sweeping: Sweeping) -> "Test":
+def _on_rig(rated_bps: float, sweeping: SweepOptions) -> "Test":
     from harvok.core.mixes import frame_size
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
     from harvok.core.procedures.load import LoadTest

@@ -5,7 +5,15 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.bundles import FlowOptions, Keeping, Labelling, Reaching, Repeating, bundled, request_of
+from harvok.cli.bundles import (
+    FlowOptions,
+    LabelOptions,
+    RecordOptions,
+    RepeatOptions,
+    StationOptions,
+    bundled,
+    request_of,
+)
 from harvok.cli.measure import measure
 from harvok.cli.options import DAY_S, SOCKETS, WHAT, Rated, Station, rate_option, size, time_option
 from harvok.core.procedures.tcp import TcpTest
@@ -61,10 +69,10 @@ def tcp(
     station: Station,
     transfer: Transfer,
     flow_options: FlowOptions,
-    reaching: Reaching,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    reaching: StationOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
 ) -> None:
     """Measure TCP goodput to and from a station.

@@ -6,7 +6,15 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.bundles import FlowOptions, Keeping, Labelling, Reaching, Repeating, bundled, request_of
+from harvok.cli.bundles import (
+    FlowOptions,
+    LabelOptions,
+    RecordOptions,
+    RepeatOptions,
+    StationOptions,
+    bundled,
+    request_of,
+)
 from harvok.cli.measure import draw_last, leave_with_verdict, measure
 from harvok.cli.options import (
     DAY_S,
@@ -34,7 +42,7 @@ _SMALLEST_PAYLOAD, _LARGEST_PAYLOAD = 18, 65_487
 
 
 @dataclass(frozen=True, slots=True)
-class Load:
+class LoadOptions:
     """How much is to be sent, one of several ways."""
 
     rate: Annotated[
@@ -74,7 +82,7 @@ class Load:
 
 
 @dataclass(frozen=True, slots=True)
-class Datagrams:
+class DatagramOptions:
     """What the datagrams are like, and how they are sent."""
 
     frame_size: Annotated[
@@ -123,13 +131,13 @@ class Datagrams:
 @bundled
 def udp(
     station: Station,
-    load: Load,
-    datagrams: Datagrams,
+    load: LoadOptions,
+    datagrams: DatagramOptions,
     flow_options: FlowOptions,
-    reaching: Reaching,
-    labelling: Labelling,
-    repeating: Repeating,
-    keeping: Keeping,
+    reaching: StationOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
     rated: Rated = None,
     plot: Picture = None,
 ) -> None:
@@ -151,7 +159,7 @@ def udp(
     leave_with_verdict(records)
 
 
-def _check(load: Load, datagrams: Datagrams, flows: FlowOptions) -> None:
+def _check(load: LoadOptions, datagrams: DatagramOptions, flows: FlowOptions) -> None:
     """Raises BadParameter where options contradict each other."""
     if load.continuous and load.steps is None:
         raise typer.BadParameter("without a pause between what? Give --steps", param_hint="'--continuous'")
@@ -165,14 +173,14 @@ def _check(load: Load, datagrams: Datagrams, flows: FlowOptions) -> None:
         raise typer.BadParameter("say how much to send, such as 100M", param_hint="'--rate'")
 
 
-def _trial(datagrams: Datagrams, flows: FlowOptions) -> UdpTrial:
+def _trial(datagrams: DatagramOptions, flows: FlowOptions) -> UdpTrial:
     interval_s = min(flows.interval, datagrams.duration)
     return UdpTrial(
         (), (), datagrams.duration, interval_s, datagrams.method, flows.socket_buffer, datagrams.group, datagrams.hops
     )
 
 
-def _pattern(datagrams: Datagrams, flows: FlowOptions) -> ServiceSpec:
+def _pattern(datagrams: DatagramOptions, flows: FlowOptions) -> ServiceSpec:
     """One service whose rate is filled in."""
     frame_bytes = datagrams.frame_size
     if frame_bytes is None and datagrams.payload is None:
@@ -180,7 +188,7 @@ def _pattern(datagrams: Datagrams, flows: FlowOptions) -> ServiceSpec:
     return ServiceSpec(0.0, frame_bytes, datagrams.payload, flows=datagrams.flows, dscp=flows.dscp)
 
 
-def _test(load: Load, pattern: ServiceSpec, trial: UdpTrial, flows: FlowOptions) -> AnyUdpTest:
+def _test(load: LoadOptions, pattern: ServiceSpec, trial: UdpTrial, flows: FlowOptions) -> AnyUdpTest:
     """The test that was asked for. Raises BadParameter, and ServicesFileError."""
     from dataclasses import replace
 

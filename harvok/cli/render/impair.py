@@ -166,10 +166,10 @@ def report_as_json(report: ImpairmentReport) -> str:
     return json.dumps(asdict(report))
 
 
-def show_answer(console: Console, do: str, told: dict[str, Any]) -> None:
+def show_answer(console: Console, do: str, reported: dict[str, Any]) -> None:
     """What the impairment that runs says of itself."""
     words = {"show": "runs", "change": "runs from now on", "stop": "is being ended"}
-    console.print(f"[bold]{told['name']}[/] {words[do]} (process {told['process']})")
-    if told["report"]:
-        directions = [DirectionReport(**one) for one in told["report"]["directions"]]
-        console.print(report_table(ImpairmentReport(**told["report"] | {"directions": directions}), None))
+    console.print(f"[bold]{reported['name']}[/] {words[do]} (process {reported['process']})")
+    if reported["report"]:
+        directions = [DirectionReport(**one) for one in reported["report"]["directions"]]
+        console.print(report_table(ImpairmentReport(**reported["report"] | {"directions": directions}), None))

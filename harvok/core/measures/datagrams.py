@@ -66,7 +66,7 @@ class FlowAccount:
         now = (self.arrivals.received, self.arrivals.duplicates, self.arrivals.reordered, self.arrivals.highest)
         datagrams = now[0] - received
         seconds = [None if ns is None else ns / 1e9 for ns in (self._min_ns, self._max_ns)]
-        told = FlowInterval(
+        reported = FlowInterval(
             datagrams=datagrams,
             missing=now[3] - highest - datagrams,
             duplicates=now[1] - duplicates,
@@ -80,7 +80,7 @@ class FlowAccount:
         self._before = now
         self._run = self._times = self._total_ns = 0
         self._min_ns = self._max_ns = None
-        return told
+        return reported
 
 
 def _longest_jump(highest: int, numbers: Numbers) -> int:

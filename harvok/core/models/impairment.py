@@ -106,13 +106,13 @@ class ImpairmentFile(_Both):
         """
         both = self.both or Effects()
         ways = {"send": self.send or both, "receive": self.receive or both}
-        told = {way: effects.model_dump() for way, effects in ways.items()}
+        reported = {way: effects.model_dump() for way, effects in ways.items()}
         for name, value in changes.items():
             way, _, key = name.rpartition(".")
             for one in (way,) if way else ("send", "receive"):
-                told[one][key.replace("-", "_")] = value
+                reported[one][key.replace("-", "_")] = value
         try:
-            parts = {way: Effects.model_validate(effects) for way, effects in told.items()}
+            parts = {way: Effects.model_validate(effects) for way, effects in reported.items()}
         except ValidationError as error:
             why = error.errors()[0]["msg"].removeprefix("Value error, ")
             raise ImpairmentError(f"{', '.join(changes)} cannot be as asked: {why}", "Vary others, or less.") from error
