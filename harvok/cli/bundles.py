@@ -136,7 +136,7 @@ class LabelOptions:
         ),
     ] = None
     note: Annotated[
-        str, typer.Option(rich_help_panel=RUNS, show_default=False, help="A remark that is kept with the runs.")
+        str, typer.Option(rich_help_panel=RUNS, show_default=False, help="Remark to record with the runs.")
     ] = ""
 
     def label(self) -> "Label":

@@ -109,7 +109,7 @@ def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
         at, typical = _over_sizes(record, "latency-median", sizes, 1e6)
         (_, minimum), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-min", "latency-p999"))
         axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
-        axes.fill_between(at, minimum, worst, color=f"C{number}", alpha=0.25, label="least to 99.9 %")
+        axes.fill_between(at, minimum, worst, color=f"C{number}", alpha=0.25, label="min to p99.9")
     axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
 
 

@@ -118,7 +118,7 @@ def draw_over_time(records: Sequence[RunRecord], kind: PictureKind = "svg") -> P
     goodput, rtt, again = canvas.subplots(3, 1, sharex=True)
     for number, record in enumerate(runs[:_MAX_RUNS]):
         _over_time(goodput, rtt, again, record, f"C{number % 10}")
-    for axes, label in ((goodput, "goodput, Mb/s"), (rtt, "RTT, µs"), (again, "sent again so far, kB")):
+    for axes, label in ((goodput, "goodput, Mb/s"), (rtt, "RTT, µs"), (again, "retransmitted so far, kB")):
         axes.set_ylabel(label)
         axes.set_ylim(bottom=0)
         axes.set_xlim(left=0)

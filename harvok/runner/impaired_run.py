@@ -67,7 +67,7 @@ def _with_station(words: Sequence[str]) -> list[str]:
     given = next((word for word in words if word.split("=")[0] in kept), None)
     if given:
         raise UsageError(
-            f"{given.partition('=')[0]} is seen to already", "Leave it out; --logbook belongs before the impairment."
+            f"{given.partition('=')[0]} is set already", "Leave it out; --logbook belongs before the impairment."
         )
     far = ADDRESSES[1].partition("/")[0]
     return [*words, "--station", far] if words[0] == "run" else [words[0], far, *words[1:], "--name", _NAMES[0]]

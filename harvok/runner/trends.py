@@ -33,9 +33,7 @@ def find_trend(place: str, query: TrendQuery) -> Trend:
     kinds = {tuple(sorted(row.labels.items())) for row in fitting}
     if len(kinds) > 1:
         shown = "; ".join(", ".join(f"{key} {value}" for key, value in kind) for kind in sorted(kinds))
-        raise UsageError(
-            f"the figure is there of several things: {shown}", "Narrow it: --direction, --frame-size, --load."
-        )
+        raise UsageError(f"there are several such figures: {shown}", "Narrow it: --direction, --frame-size, --load.")
     if len(fitting) < max(query.baseline, 2):
         raise NothingFoundError(
             f"{len(fitting)} complete runs of '{query.rig}' have that figure, where {query.baseline} make a baseline",

@@ -273,7 +273,7 @@ class Links(unittest.TestCase):
 class Preflights(unittest.TestCase):
     def test_the_sum(self) -> None:
         checks = [Check("name", "ok", "hall is there"), Check("clocks", "warning", "apart", "Keep them in step.")]
-        for outcome, words in (("ok", "1 warning to bear"), ("stop", "1 reason to stop")):
+        for outcome, words in (("ok", "1 warning to keep"), ("stop", "1 reason to stop")):
             console, out = screen()
             view = CheckView(console)
             found = [view.show(check) for check in [*checks, Check("data port, UDP", outcome, "x", "y")]]  # type: ignore[arg-type]
@@ -326,7 +326,7 @@ class Impairments(unittest.TestCase):
         labels = {"frame-size": "64", "direction": "send"}
         test = EmulatorTest(Stage(0.0), (FrameSize("64", (64,)),), FrameSettings(1e9))
         figures = [Figure("frames-sent", 10.0, labels), Figure("latency-median", 0.035, labels)]
-        finding = Finding("REJECT", "64 B, send", "delay set 30 ms", "Calibrate the box.")
+        finding = Finding("REJECT", "64 B, send", "delay set 30 ms", "Calibrate the emulator.")
         made = record().model_copy(update={"test": test, "figures": figures, "findings": [finding], "readings": []})
         text = said(lambda console: show_run(console, made, show_emulator))
         self.assertIn("35.00 ms", text)

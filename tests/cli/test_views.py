@@ -157,7 +157,14 @@ class Summaries(unittest.TestCase):
         show_comparison(console, compare(series("before", STEADY), after, Criteria(), ["mtu"]))
         said = out.getvalue()
         self.assertTrue(said.startswith("REJECT  after against before"))
-        for words in ("a loss beyond the 2.0 %", "near.mtu", "1500 B", "9000 B", "changed on purpose", "5 runs before"):
+        for words in (
+            "misses the limit of 2.0 % regression",
+            "near.mtu",
+            "1500 B",
+            "9000 B",
+            "changed on purpose",
+            "5 runs before",
+        ):
             self.assertIn(words, said)
 
 

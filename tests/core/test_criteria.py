@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from harvok.core.figures import Figure, Mark
 from harvok.core.judgement.criteria import Criterion, Judgement, Rules, judge, oddities
 from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.judgement.spans import percent_span, quantity_span
 from harvok.core.measures.statistics import repeats_needed
 from harvok.core.tcp.limiter import Limiter
 
@@ -45,7 +46,7 @@ class Limits(unittest.TestCase):
     def test_a_straddled_limit_says_how_many_repeats_would_tell(self) -> None:
         (finding,) = judged(Criterion("goodput-settled", "a", minimum=930e6), series("a", WIDE)).findings
         self.assertEqual(finding.verdict, "RETEST")
-        self.assertRegex(finding.advice, r"About \d+ repeats would tell")
+        self.assertRegex(finding.advice, r"About \d+ repeats would decide it")
 
     def test_labels_narrow_a_criterion_down(self) -> None:
         good, bad = series("a", STEADY), series("a", WIDE, direction="receive")
@@ -64,11 +65,24 @@ class Limits(unittest.TestCase):
         self.assertEqual(twenty.verdict, "RETEST")
 
 
+class Spans(unittest.TestCase):
+    def test_as_many_digits_as_the_verdict_needs(self) -> None:
+        self.assertEqual(percent_span(-0.0201, -0.0199, -0.02, signed=True), "-2.01 to -1.99 %")
+        self.assertEqual(percent_span(-0.584, -0.5839, -0.02, signed=True), "-58.4 %")
+        self.assertEqual(percent_span(0.951, 0.953, 0.95), "95.1 to 95.3 %")
+        self.assertEqual(percent_span(0.02, 0.02, 0.02), "2.0 %")
+
+    def test_a_value_that_looks_like_the_limit_says_how_far_it_is_from_it(self) -> None:
+        self.assertEqual(quantity_span(948.99e6, 948.999e6, 949e6, "b/s"), "949.0 Mb/s (1.000 kb/s below the limit)")
+        self.assertEqual(quantity_span(949.2e6, 950.4e6, 949e6, "b/s"), "949.2 Mb/s to 950.4 Mb/s")
+        self.assertEqual(quantity_span(0.0009999, 0.0009999, 0.001, "ratio"), "0.09999 %")
+
+
 class WhatAllowsNoVerdict(unittest.TestCase):
     def test_too_few_too_wide_missing_or_the_tester(self) -> None:
         criterion = Criterion("goodput-settled", "a", minimum=1.0)
         for every, rules, words in (
-            ([series("a", STEADY[:3])], Rules(), "3 complete runs where 5"),
+            ([series("a", STEADY[:3])], Rules(), "3 complete runs, and 5 are required"),
             ([], Rules(), "0 complete runs"),
             ([series("a", WIDE)], Rules(max_spread=0.05), "spreads over"),
             ([series("a", STEADY, quantity="throughput")], Rules(), "no run has a figure"),

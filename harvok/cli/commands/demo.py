@@ -12,7 +12,7 @@ app = typer.Typer(add_completion=False)
 def demo(
     folder: Annotated[
         Path | None,
-        typer.Option(metavar="FOLDER", show_default="the user's data folder", help="Where to keep the demo's logbook."),
+        typer.Option(metavar="FOLDER", show_default="the user's data folder", help="Folder for the demo's logbook."),
     ] = None,
 ) -> None:
     """Show the whole job on this host alone, in under a minute.

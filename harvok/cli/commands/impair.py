@@ -35,7 +35,7 @@ def list_impairments(json: JsonOption = False) -> None:
 
 @app.command()
 def describe(impairment: What) -> None:
-    """Say in words what an impairment does; checks a file."""
+    """Describe an impairment in words, and check its file."""
     from harvok.cli.render.console import stdout
     from harvok.cli.render.impair import show_impairment
     from harvok.rigs.impairment_files import read_impairment
@@ -129,13 +129,13 @@ def try_(
 
 @app.command()
 def show(json: JsonOption = False) -> None:
-    """Show what the impairment that runs on this host does just now."""
+    """Show what the impairment running on this host is doing."""
     _ask("show", None, json)
 
 
 @app.command()
 def change(impairment: What, seed: Seed = None, json: JsonOption = False) -> None:
-    """Let the impairment that runs on this host do something else from now on."""
+    """Change the impairment that is running on this host."""
     from harvok.rigs.impairment_files import read_impairment
 
     file = read_impairment(impairment)
@@ -144,13 +144,13 @@ def change(impairment: What, seed: Seed = None, json: JsonOption = False) -> Non
 
 @app.command()
 def stop(json: JsonOption = False) -> None:
-    """End the impairment that runs on this host."""
+    """Stop the impairment running on this host."""
     _ask("stop", None, json)
 
 
 @dataclass(frozen=True, slots=True)
 class CheckOptions:
-    """How the box is checked."""
+    """How the emulator is checked."""
 
     frame_size: Annotated[
         list[str] | None,
@@ -174,12 +174,12 @@ def check(
     keeping: RecordOptions,
     impairment: Annotated[
         str | None,
-        typer.Argument(metavar="[IMPAIRMENT]", help="What the box is set to; a virtual rig knows its own."),
+        typer.Argument(metavar="[IMPAIRMENT]", help="What the emulator is set to; a virtual rig knows its own."),
     ] = None,
 ) -> None:
     """Check that an emulator delays and loses what it is set to.
 
-    Frames of every size go through the box, ours or anybody's, and what
+    Frames of every size go through the emulator, ours or any other, and what
     was set stands beside what was measured, with a verdict.
     """
     from harvok.core.ends import PORT_STREAMS
@@ -196,7 +196,7 @@ def check(
         raise UsageError("a simulated rig has no emulator to check", "Name a rig of ports, or a virtual one.")
     name = impairment or (file.impairment if file.kind == "virtual" else None)
     if name is None:
-        raise typer.BadParameter("say what the box is set to", param_hint="'IMPAIRMENT'")
+        raise typer.BadParameter("say what the emulator is set to", param_hint="'IMPAIRMENT'")
     settings = FrameSettings(
         file.rated,
         PORT_STREAMS[checking.direction],
@@ -215,7 +215,7 @@ def put_on_kernel(
     impairment: Annotated[
         str | None, typer.Argument(metavar="[IMPAIRMENT]", help="The name of one that ships, or a file.")
     ] = None,
-    clear: Annotated[bool, typer.Option("--clear", help="Take it off again.")] = False,
+    clear: Annotated[bool, typer.Option("--clear", help="Clear the impairment again.")] = False,
 ) -> None:
     """Let the kernel impair what one interface sends (netem), or clear it.
 

@@ -34,7 +34,7 @@ def _open(place: str) -> "Iterator[Logbook]":
 def list_runs(
     logbook: LogbookOption,
     series: Annotated[str | None, typer.Option(metavar="NAME", help="Only this series.")] = None,
-    limit: Annotated[int, typer.Option(min=1, help="Most runs to list, newest first.")] = 20,
+    limit: Annotated[int, typer.Option(min=1, help="Maximum number of runs to list, newest first.")] = 20,
     everything: Annotated[bool, typer.Option("--all", help="List every run.")] = False,
     json: JsonOption = False,
 ) -> None:
@@ -103,7 +103,7 @@ def export(
     runs: Annotated[list[str] | None, typer.Argument(metavar="[RUN]...", help=_RUN_HELP, show_default="all")] = None,
     series: Annotated[str | None, typer.Option(metavar="NAME", help="Every run of this series.")] = None,
     to: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Where to write.", show_default="standard output")
+        Path | None, typer.Option(metavar="FILE", help="File to write.", show_default="standard output")
     ] = None,
 ) -> None:
     """Write runs as JSON Lines, one whole record a line."""
@@ -136,9 +136,9 @@ def import_runs(
 def remove(
     logbook: LogbookOption,
     runs: Annotated[list[str], typer.Argument(metavar="RUN...", help=_RUN_HELP)],
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Remove without asking for confirmation.")] = False,
 ) -> None:
-    """Forget runs for good."""
+    """Remove runs for good."""
     with _open(logbook) as book:
         ids = list(dict.fromkeys(book.find(run) for run in runs))
         if not yes and not typer.confirm(f"Remove {', '.join(ids)} for good?"):
@@ -149,17 +149,21 @@ def remove(
 
 @app.command()
 def trend(
-    figure: Annotated[str, typer.Argument(metavar="FIGURE", help="Such as throughput or goodput-settled.")],
-    rig: Annotated[str, typer.Option(metavar="NAME", help="Of what, as `logbook list` shows it.")],
+    figure: Annotated[
+        str, typer.Argument(metavar="FIGURE", help="Figure to follow, such as throughput or goodput-settled.")
+    ],
+    rig: Annotated[str, typer.Option(metavar="NAME", help="What was measured, as `logbook list` shows it.")],
     logbook: LogbookOption,
-    test: Annotated[str, typer.Option(metavar="TEST", help="Only of this test, as `logbook list` shows it.")] = "",
-    direction: Annotated[str | None, typer.Option(metavar="DIRECTION", help="Only of this direction.")] = None,
-    frame_size: Annotated[str | None, typer.Option(metavar="SIZE", help="Only of this frame size.")] = None,
-    load: Annotated[str | None, typer.Option(metavar="LOAD", help="Only at this load, such as '90 %'.")] = None,
-    baseline: Annotated[int, typer.Option(min=2, max=100, help="How many first runs are the baseline.")] = 5,
-    to: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw it there as well, as PNG or SVG.")] = None,
+    test: Annotated[str, typer.Option(metavar="TEST", help="Only runs of this test, as `logbook list` shows it.")] = "",
+    direction: Annotated[str | None, typer.Option(metavar="DIRECTION", help="Only figures of this direction.")] = None,
+    frame_size: Annotated[str | None, typer.Option(metavar="SIZE", help="Only figures of this frame size.")] = None,
+    load: Annotated[str | None, typer.Option(metavar="LOAD", help="Only figures at this load, such as '90 %'.")] = None,
+    baseline: Annotated[int, typer.Option(min=2, max=100, help="Number of first runs that form the baseline.")] = 5,
+    to: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Also draw the sweep to this file, as PNG or SVG.")
+    ] = None,
 ) -> None:
-    """Show one figure over the months, against its first runs.
+    """Show the trend of one figure against its first runs.
 
     Points out runs outside the band of the baseline, and a steady
     decline or rise that is more than chance.

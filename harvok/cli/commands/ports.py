@@ -34,7 +34,7 @@ def ports(
     """Show all interfaces of this host, and what may hold one down.
 
     State, negotiated and highest speed, MTU, driver, slot, addresses,
-    errors and drops; and who is at the other end, where that is told.
+    errors and drops; and who is at the other end, where that is known.
     """
     if context.invoked_subcommand:
         return

@@ -18,7 +18,7 @@ def preflight(
     keeping: RecordOptions,
     rated: Rated = None,
 ) -> None:
-    """Check everything that could spoil a test, before it is run.
+    """Check everything that could spoil a test before running it.
 
     Name and route, interfaces and their speed, control and data ports,
     path MTU, clocks, CPU, other traffic, socket buffers, and whether

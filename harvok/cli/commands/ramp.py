@@ -54,7 +54,7 @@ def ramp(
     trial_pause: TrialPause = 1.0,
     plot: Picture = None,
 ) -> None:
-    """Take a device through a range of loads in one go.
+    """Measure a device over a range of loads.
 
     Shows at each load what was forwarded, what was lost and how long
     frames took, and draws both over the load. For UDP between hosts:

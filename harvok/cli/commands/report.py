@@ -17,7 +17,9 @@ def make(
     ],
     to: Annotated[
         Path,
-        typer.Option(metavar="FILE", help="Where to; the suffix says how: .html .pdf .md .csv .json .xml (JUnit)."),
+        typer.Option(
+            metavar="FILE", help="File to write; its suffix selects the format: .html .pdf .md .csv .json .xml (JUnit)."
+        ),
     ],
     logbook: LogbookOption,
     plan: Annotated[

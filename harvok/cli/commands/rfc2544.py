@@ -34,7 +34,7 @@ Tests = Annotated[
 ]
 Plots = Annotated[
     Path | None,
-    typer.Option(metavar="FOLDER", rich_help_panel=RUNS, help="Draw the results to this folder, as PNG and SVG."),
+    typer.Option(metavar="FOLDER", rich_help_panel=RUNS, help="Draw the results into this folder, as PNG and SVG."),
 ]
 
 

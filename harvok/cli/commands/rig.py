@@ -17,7 +17,8 @@ def new(
     file: RigPath,
     name: Annotated[str, typer.Option(prompt="Name of the device", help="What to call the device.")],
     rated: Annotated[
-        float, typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Speed of its ports.")
+        float,
+        typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Rated speed of the ports."),
     ],
     kind: Annotated[
         Literal["simulated", "ports", "virtual"],

@@ -91,7 +91,7 @@ def sweep(
     plot: Picture = None,
     wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy station or host.", RUNS, "0s")] = 0.0,
 ) -> None:
-    """Vary one or two things, against a baseline.
+    """Vary one or two parameters and compare with a baseline.
 
     The baseline is measured first and last; between them every point in
     its turn, so that drift does not pass for a trend. Shows where gain or

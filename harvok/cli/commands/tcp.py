@@ -45,9 +45,7 @@ class Transfer:
     ] = None
     settling: Annotated[
         float | None,
-        time_option(
-            0, DAY_S, "Leave this much of the start out of the settled figure.", WHAT, default="found automatically"
-        ),
+        time_option(0, DAY_S, "Start-up time to leave out of the settled figure.", WHAT, default="found automatically"),
     ] = None
     mss: Annotated[
         int | None, typer.Option(rich_help_panel=SOCKETS, min=88, max=65495, help="Largest TCP segment, in bytes.")
@@ -77,7 +75,7 @@ def tcp(
 ) -> None:
     """Measure TCP goodput to and from a station.
 
-    Sends and receives one after the other unless told otherwise.
+    Sends, then receives, unless --direction says otherwise.
     Every run goes into the logbook. The settled figure leaves out
     the start-up phase; the limiter says what kept it from being higher.
     """

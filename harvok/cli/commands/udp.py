@@ -47,7 +47,7 @@ class LoadOptions:
 
     rate: Annotated[
         float | None,
-        rate_option("Load in each direction, counted in Ethernet frames (L2); with --search the most to try.", WHAT),
+        rate_option("Load in each direction, counted in Ethernet frames (L2); with --search the highest to try.", WHAT),
     ] = None
     steps: Annotated[
         str | None,

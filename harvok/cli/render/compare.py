@@ -80,7 +80,7 @@ def _how(found: Comparison) -> str:
     before, after = (len(series.runs) for series in (found.before, found.after))
     first: Summary = found.rows[0].before
     how = "means without the highest and the lowest run" if first.dropped else "plain means, too few runs to trim"
-    return f"{before} runs before, {after} after; {how}; spread is (highest − lowest) / median"
+    return f"{before} runs before, {after} after; {how}; spread is (max − min) / median"
 
 
 def _show_differences(console: Console, found: Comparison) -> None:

@@ -59,7 +59,7 @@ class DemoView(Observer):
         return list(self._switches.values())
 
     def sweep(self, switch: str, command: str) -> None:
-        self._say(f"\n[bold]How much of the smallest frames does {switch} bear?[/] The load is raised step by step:")
+        self._say(f"\n[bold]How much load can {switch} carry with 64-byte frames?[/] The load is raised step by step:")
         self._say(f"[bold]$ {command}[/]")
 
     def drawn(self, paths: Sequence[Path]) -> None:
@@ -69,7 +69,7 @@ class DemoView(Observer):
         self._say(f"\n[bold]$ {command}[/]")
 
     def what_next(self, place: str) -> None:
-        self._say("\n[bold]Look further[/] into what was kept:")
+        self._say("\n[bold]Look at what was recorded:[/]")
         self._say(f"  harvok logbook list --logbook {place}")
         self._say(f"  harvok logbook show last --logbook {place}")
         self._say("Then read docs/guide.md, which follows the order of work at the bench.")

@@ -156,8 +156,8 @@ def report_table(report: ImpairmentReport, rates: Sequence[float] | None) -> Tab
 def _line(at_s: float, one: DirectionReport, rate_bps: float) -> str:
     return (
         f"{at_s:.0f} s, {one.direction}: {one.in_frames} frames in, {one.out_frames} out, {format_rate(rate_bps)}; "
-        f"lost {one.lost}, queue dropped {one.queue_drops}, twice {one.duplicated}, held back {one.reordered}, bent "
-        f"{one.corrupted}; held {one.queued_frames}; delay given typically {format_duration(one.given_median_s)}"
+        f"lost {one.lost}, queue drops {one.queue_drops}, duplicated {one.duplicated}, reordered {one.reordered}, "
+        f"corrupted {one.corrupted}; queued {one.queued_frames}; median delay {format_duration(one.given_median_s)}"
     )
 
 

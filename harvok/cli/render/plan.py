@@ -48,7 +48,7 @@ def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: flo
     for criterion in plan.criteria:
         console.print(Text.assemble(("accepted if ", "bold"), criterion_words(criterion)), soft_wrap=True)
     if not plan.criteria:
-        console.print("no criteria: it measures, and says RETEST")
+        console.print("no criteria: the plan measures, and its verdict is RETEST")
     spread = f", spread at most {format_share(plan.max_spread)}" if plan.max_spread else ""
     sure = f"at least {plan.min_repeats} complete runs of each step{spread}; {plan.confidence * 100:g} % sure in all"
     console.print(Text(sure, style="dim"))

@@ -36,7 +36,7 @@ class CheckView:
         if stops:
             said = Text(f"{counted(stops, 'reason')} to stop: put right what is named above first", style="bold red")
         elif warnings:
-            said = Text(f"you can measure, with {counted(warnings, 'warning')} to bear in mind", style="bold yellow")
+            said = Text(f"you can measure, with {counted(warnings, 'warning')} to keep in mind", style="bold yellow")
         else:
             said = Text("nothing stands in the way of a test", style="bold green")
         self._console.print(said)

@@ -77,7 +77,7 @@ def show_sweep(console: Console, name: str, readings: Sequence[SweepReading]) ->
         console.print(_matrix(reading))
         for line in words_of(reading):
             console.print(line, soft_wrap=True, highlight=False)
-    console.print(Text(f"kept as the series {name}.…", style="dim"))
+    console.print(Text(f"recorded as the series {name}.…", style="dim"))
 
 
 def _matrix(reading: SweepReading) -> Table:

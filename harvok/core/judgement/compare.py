@@ -12,6 +12,7 @@ from harvok.core.figures import Figure
 from harvok.core.judgement.conditions import Difference, differences
 from harvok.core.judgement.finding import Finding, Verdict, blamed_on_tester, worst_first, worst_verdict
 from harvok.core.judgement.sample import Series
+from harvok.core.judgement.spans import percent_span
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
 from harvok.core.quantities import QUANTITIES
@@ -120,7 +121,7 @@ def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[
             yield Finding(
                 "RETEST",
                 "",
-                f"'{series.name}' has {len(series.runs)} complete runs where {criteria.min_repeats} are asked for",
+                f"'{series.name}' has {len(series.runs)} complete runs, and {criteria.min_repeats} are required",
                 f"Add repeats to it: --series {series.name} --repeat {criteria.min_repeats - len(series.runs)}.",
             )
 
@@ -160,10 +161,8 @@ def _regression(row: ComparedFigure, change: Change, largest: float) -> Finding:
             "Take at least five repeats.",
         )
     name = QUANTITIES[row.quantity].name
-    said = f"{name} changed by {low * 100:+.1f} to {high * 100:+.1f} %"
-    return _against(
-        low, high, -largest, label_text(row.labels), said, ("a loss beyond", "within"), format_share(largest)
-    )
+    said = f"{name} changed by {percent_span(low, high, -largest, signed=True)}"
+    return _against(low, high, -largest, label_text(row.labels), said, f"{format_share(largest)} regression")
 
 
 def _share(row: ComparedFigure, share: ComparedFigure | None, minimum: float, confidence: float) -> Finding:
@@ -176,22 +175,19 @@ def _share(row: ComparedFigure, share: ComparedFigure | None, minimum: float, co
         )
     interval = share.after.interval(confidence)
     name = QUANTITIES[row.quantity].name
-    said = f"{name} was {interval.low * 100:.1f} to {interval.high * 100:.1f} % of the ceiling"
-    words = ("short of", "at least")
-    return _against(interval.low, interval.high, minimum, label_text(row.labels), said, words, format_share(minimum))
+    said = f"{name} was {percent_span(interval.low, interval.high, minimum)} of the ceiling"
+    limit = f"at least {format_share(minimum)}"
+    return _against(interval.low, interval.high, minimum, label_text(row.labels), said, limit)
 
 
-def _against(
-    low: float, high: float, limit: float, place: str, said: str, words: tuple[str, str], shown: str
-) -> Finding:
-    """Holds an interval against its lower limit; `words` say how it is beyond or within it."""
-    beyond, within = words
+def _against(low: float, high: float, limit: float, place: str, said: str, shown: str) -> Finding:
+    """Holds an interval against its lower limit, which is `shown` so."""
     if low >= limit:
-        return Finding("ACCEPT", place, f"{said}, {within} the {shown} that is the limit")
+        return Finding("ACCEPT", place, f"{said}, which meets the limit of {shown}")
     if high < limit:
-        return Finding("REJECT", place, f"{said}, {beyond} the {shown} that is the limit")
+        return Finding("REJECT", place, f"{said}, which misses the limit of {shown}")
     advice = "Take more repeats, or find out what makes them differ so much."
-    return Finding("RETEST", place, f"{said}, which straddles the {shown} that is the limit", advice)
+    return Finding("RETEST", place, f"{said}, which straddles the limit of {shown}", advice)
 
 
 def weigh_limiter(

@@ -29,7 +29,7 @@ def differences(before: Series, after: Series, changed: Collection[str] = ()) ->
     known = sorted({key for run in (*before.runs, *after.runs) for key in run.conditions})
     for name in changed:
         if not any(fits(key, name) for key in known):
-            raise UsageError(f"no condition is called '{name}'", f"Conditions are: {', '.join(known)}.")
+            raise UsageError(f"there is no condition '{name}'", f"Conditions are: {', '.join(known)}.")
     found = []
     for key in known:
         was, now = _values(before.runs, key), _values(after.runs, key)

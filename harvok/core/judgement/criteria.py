@@ -14,6 +14,7 @@ from harvok.core.judgement.compare import usual_limiter, weigh_limiter
 from harvok.core.judgement.conditions import differences, fits
 from harvok.core.judgement.finding import Finding, Verdict, blamed_on_tester, worst_first, worst_verdict
 from harvok.core.judgement.sample import Series
+from harvok.core.judgement.spans import percent_span, quantity_span
 from harvok.core.labels import label_text
 from harvok.core.measures.drift import LIKELY, SURE, is_trend, kendall_score, median_slope
 from harvok.core.measures.statistics import Interval, Summary, relative_change, repeats_needed, summarise
@@ -107,7 +108,7 @@ def _too_few(criteria: Sequence[Criterion], series: Mapping[str, Series], rules:
             yield Finding(
                 "RETEST",
                 name,
-                f"{runs} complete runs where {rules.min_repeats} are asked for",
+                f"{runs} complete runs, and {rules.min_repeats} are required",
                 "Run the plan again: it goes on where it stopped.",
             )
 
@@ -174,21 +175,13 @@ def _bounds_of(
 ) -> Iterator[Finding]:
     unit = QUANTITIES[key[0]].unit
     interval = summary.interval(confidence)
-    said = f"{_name(key)} is {_span(interval.low, interval.high, unit)}"
-    if criterion.minimum is not None:
-        limit = f"the {format_quantity(criterion.minimum, unit)} asked for at least"
-        yield _against(interval, criterion.minimum, 1, place, said, limit, summary, confidence)
-    if criterion.maximum is not None:
-        limit = f"the {format_quantity(criterion.maximum, unit)} allowed at most"
-        yield _against(interval, criterion.maximum, -1, place, said, limit, summary, confidence)
+    for limit, sign, words in ((criterion.minimum, 1, "at least"), (criterion.maximum, -1, "at most")):
+        if limit is not None:
+            said = f"{_name(key)} is {quantity_span(interval.low, interval.high, limit, unit)}"
+            shown = f"the limit of {words} {format_quantity(limit, unit)}"
+            yield _against(interval, limit, sign, place, said, shown, summary, confidence)
     if criterion.max_regression is not None and criterion.against in series:
         yield _regression(criterion, key, summary, series[criterion.against or ""], rules, confidence, place)
-
-
-def _span(low: float, high: float, unit: str) -> str:
-    """An interval for people; one value where both ends look the same."""
-    shown = format_quantity(low, unit), format_quantity(high, unit)
-    return shown[0] if shown[0] == shown[1] else " to ".join(shown)
 
 
 def _against(
@@ -206,17 +199,17 @@ def _against(
         return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
     low, high = sorted((sign * interval.low, sign * interval.high))
     if low >= sign * limit:
-        return Finding("ACCEPT", place, f"{said}, which keeps {words}")
+        return Finding("ACCEPT", place, f"{said}, which meets {words}")
     if high < sign * limit:
-        return Finding("REJECT", place, f"{said}, which breaks {words}")
+        return Finding("REJECT", place, f"{said}, which misses {words}")
     needed = repeats_needed(summary.deviation, abs(summary.mean - limit), confidence)
     return Finding("RETEST", place, f"{said}, which straddles {words}", _more(needed, len(summary.values)))
 
 
 def _more(needed: int | None, have: int) -> str:
     if needed is None or needed <= have:
-        return "The result stands right at the limit: no number of repeats will tell; look for what makes it differ."
-    return f"About {needed} repeats would tell, if they spread as these {have} do."
+        return "The result stands right at the limit: more repeats will not decide it; look for what makes them differ."
+    return f"About {needed} repeats would decide it, if they spread as these {have} do."
 
 
 def _regression(
@@ -240,12 +233,13 @@ def _regression(
     if not math.isfinite(interval.low):
         return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
     low, high = sorted((sign * interval.low, sign * interval.high))
-    said = f"{_name(key)} changed by {interval.low * 100:+.1f} to {interval.high * 100:+.1f} % against {baseline.name}"
-    words = f"the {format_share(largest)} that it may get worse"
+    changed = percent_span(interval.low, interval.high, -sign * largest, signed=True)
+    said = f"{_name(key)} changed by {changed} against {baseline.name}"
+    words = f"the limit of {format_share(largest)} regression"
     if low >= -largest:
-        return Finding("ACCEPT", place, f"{said}, within {words}")
+        return Finding("ACCEPT", place, f"{said}, which meets {words}")
     if high < -largest:
-        return Finding("REJECT", place, f"{said}, beyond {words}")
+        return Finding("REJECT", place, f"{said}, which misses {words}")
     gap = abs((low + high) / 2 + largest)
     return Finding(
         "RETEST",

@@ -37,7 +37,7 @@ def _judge(
     place = f"{labels['frame-size']} B, {labels['direction']}"
     median = find(figures, "latency-median", **labels)
     if median is None:
-        yield Finding("REJECT", place, "not one frame came through", "Look at the wiring of the box.")
+        yield Finding("REJECT", place, "not one frame came through", "Check the wiring of the emulator.")
         return
     if wanted.spread != "recorded":
         yield _delay(place, wanted, median - tester_s.get(labels["frame-size"], 0.0), tolerance_s)
@@ -53,7 +53,7 @@ def _delay(place: str, wanted: Impairment, median_s: float, tolerance_s: float) 
     tolerance_s += wanted.variation_s / 5 if wanted.variation_s else 0.0
     if abs(median_s - wanted.delay_s) <= tolerance_s:
         return Finding("ACCEPT", place, f"{said}, within {format_duration(tolerance_s)}")
-    return Finding("REJECT", place, f"{said}, more than {format_duration(tolerance_s)} off", "Calibrate the box.")
+    return Finding("REJECT", place, f"{said}, more than {format_duration(tolerance_s)} off", "Calibrate the emulator.")
 
 
 def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
@@ -63,9 +63,14 @@ def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
     half = _SURE * math.sqrt(max(share * (1 - share) * runs, 1e-12) / sent) + 1 / sent
     said = f"loss set {format_share(share)}, measured {format_share(loss)}"
     if abs(loss - share) > half:
-        return Finding("REJECT", place, f"{said}, outside ± {format_share(half)}", "Or something else loses frames.")
+        return Finding(
+            "REJECT",
+            place,
+            f"{said}, outside ± {format_share(half)}",
+            "Find what else loses frames.",
+        )
     if share and half > share:
-        return Finding("RETEST", place, f"{said}, of too few frames to tell", "Take a longer --duration.")
+        return Finding("RETEST", place, f"{said}, of too few frames to decide", "Take a longer --duration.")
     return Finding("ACCEPT", place, f"{said}, within ± {format_share(half)}")
 
 
@@ -73,4 +78,4 @@ def _rate(place: str, wanted_bps: float, rate_bps: float) -> Finding:
     said = f"rate set {format_rate(wanted_bps)} (L2), measured {format_rate(rate_bps)}"
     if abs(rate_bps / wanted_bps - 1) <= _RATE_TOLERANCE:
         return Finding("ACCEPT", place, f"{said}, within {format_share(_RATE_TOLERANCE)}")
-    return Finding("REJECT", place, f"{said}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the box.")
+    return Finding("REJECT", place, f"{said}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the emulator.")

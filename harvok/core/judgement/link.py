@@ -25,8 +25,8 @@ def judge_link(port: str, link_ups: Sequence[Event], rated_bps: float | None, mi
     if flaps:
         return [Finding("REJECT", where, f"link losses too short to be seen: {flaps}", "Swap the lead.")]
     if any(SPEED not in event.values for event in link_ups):
-        return [Finding("RETEST", where, "this port does not tell its speed", "Watch a physical port.")]
+        return [Finding("RETEST", where, "this port does not report its speed", "Watch a physical port.")]
     if count < minimum:
-        more = f"{count} link-ups are too few: {minimum} are wanted"
+        more = f"{count} link-ups are too few: {minimum} are needed"
         return [Finding("RETEST", where, more, "Unplug and plug it more often, coiled and uncoiled.")]
     return [Finding("ACCEPT", where, f"{count} of {count} times the link came up at {format_speed(rated_bps)} or more")]

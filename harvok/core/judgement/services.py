@@ -31,7 +31,7 @@ def _judge(spec: ServiceSpec, loss: Figure, figures: Sequence[Figure]) -> Iterat
         yield _within(place, "loss", loss.value, limits.loss, 0.0, format_share)
     if limits.variation_s is not None:
         variation = find(figures, "delay-variation-p999", **labels)
-        yield _maybe_within(place, "99.9 % of the delay variation", variation, limits.variation_s, 0.0)
+        yield _maybe_within(place, "p99.9 of the delay variation", variation, limits.variation_s, 0.0)
     if limits.delay_s is not None:
         delay = find(figures, "one-way-delay-mean", **labels)
         error_s = find(figures, "clock-error", **labels) or 0.0
@@ -44,7 +44,7 @@ def _maybe_within(place: str, what: str, value: float | None, maximum: float, er
             "RETEST",
             place,
             f"no {what} is known",
-            "Let UDP through to the station's reflector, which tells the difference of the clocks.",
+            "Let UDP through to the station's reflector, which measures the offset of the clocks.",
         )
     return _within(place, what, value, maximum, error, format_duration)
 
@@ -58,6 +58,6 @@ def _within(place: str, what: str, value: float, maximum: float, error: float, s
     return Finding(
         "RETEST",
         place,
-        f"{said} cannot be told from the {show(maximum)} promised",
-        "Keep both clocks in step with one source, so that one-way delay is known better.",
+        f"{said} cannot be distinguished from the {show(maximum)} promised",
+        "Keep both clocks in step with one source, so that one-way delay is known more precisely.",
     )

@@ -16,7 +16,7 @@ _OF_THE_RATE = 0.5
 
 @dataclass(frozen=True, slots=True)
 class EmulatorTest:
-    """What to check: what the box is `set_to`, at `load_fps`, or half of its rate where that is less. A delay may
+    """What to check: what the emulator is `set_to`, at `load_fps`, or half of its rate where that is less. A delay may
     be off by `tolerance_s`."""
 
     set_to: Stage
@@ -40,7 +40,7 @@ class EmulatorTest:
 
 
 def emulator_check(test: EmulatorTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
-    """Takes one trial below the box's rate for each size and direction, and searches the rate where one is set."""
+    """Takes one trial below the emulator's rate for each size and direction, and searches the rate where one is set."""
     for size in test.sizes:
         for stream in test.settings.streams:
             set_to = test.set_to.of(stream.name)

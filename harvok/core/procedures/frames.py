@@ -135,7 +135,7 @@ def shortfall(wanted: FrameTrial, got: FrameDirectionResult) -> str:
     if dropped := _dropped(got):
         return dropped
     if health.longest_stall_s > max(LONGEST_STALL_S, OFFERED_TOLERANCE * wanted.duration_s):
-        return f"it stood still for {health.longest_stall_s * 1e3:.0f} ms ({got.direction})"
+        return f"it stalled for {health.longest_stall_s * 1e3:.0f} ms ({got.direction})"
     return ""
 
 

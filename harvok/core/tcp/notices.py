@@ -31,4 +31,4 @@ def result_notices(results: Sequence[DirectionResult], readings: Sequence[Readin
     missing = sorted(
         {m for result in results for half in (result.sender, result.receiver) if half for m in half.missing}
     )
-    yield from (f"not told by this system: {what}" for what in missing)
+    yield from (f"not reported by this system: {what}" for what in missing)

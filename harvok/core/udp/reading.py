@@ -209,7 +209,7 @@ def _limit(
     if short > HELD and refused:
         return Limit(
             "own-queue",
-            f"the sending host got rid of {format_share(offered_fps / service.load_fps)} of the load only: the queue "
+            f"the sending host sent only {format_share(offered_fps / service.load_fps)} of the load: the queue "
             f"towards its own interface was full {refused} times{besides}",
             "Ask for no more than the sending interface carries; see its speed with `harvok ports`.",
         )
