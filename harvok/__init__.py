@@ -1,3 +1,3 @@
 """Harvok decides, with evidence, whether network equipment carries what it is rated for."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
