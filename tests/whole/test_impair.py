@@ -181,7 +181,7 @@ class Trying(ProgramTest):
         record = json.loads(done.stdout)
         self.assertGreaterEqual(only(record["figures"], "rtt-min", direction="send"), 0.008)
         put = record["impairment"]
-        self.assertEqual((put["carried_out_by"], put["ports"]), ("bridge", ["left", "right"]))
+        self.assertEqual((put["carried_out_by"], put["ports"]), ("bridge", ["device1", "device2"]))
         self.assertEqual(put["impairment"]["both"]["delay"], 0.004)
         self.assertEqual(record["command"][:4], ["harvok", "impair", "try", str(file)])
         self.assertIn("the impairment 'mine' is active", " ".join(record["notices"]))

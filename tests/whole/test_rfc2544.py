@@ -111,7 +111,7 @@ class RigFiles(ProgramTest):
         text = (self.folder / "dome.toml").read_text()
         self.assertEqual(tomllib.loads(text)["rated"], "2.5G")
         said = self.harvok("rig", "show", "dome.toml").stdout
-        for words in ('dome "a"', "──2.5 Gb/s──", "at line rate", "port 1"):
+        for words in ('dome "a"', "──2.5 Gb/s──", "at line rate", "port1"):
             self.assertIn(words, said)
         everything = text.replace("\n# ", "\n")
         (self.folder / "dome.toml").write_text(everything.replace("A rig of", "# A rig of"))

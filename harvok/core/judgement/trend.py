@@ -7,9 +7,12 @@ from harvok.core.measures.drift import LIKELY, is_trend, median_slope
 from harvok.core.measures.statistics import summarise
 
 MONTH_DAYS = 30.0
-_BAND = 3.0  # standard deviations of the baseline to either side
-_MIN_BAND = 0.005  # of the mean: what nobody would call a change
+_BAND = 3.0
+"""Standard deviations of the baseline to either side, as on a control chart: one in 370 good runs is outside."""
+_MIN_BAND = 0.005
+"""Of the mean: a baseline of five runs may agree by chance, and less than this nobody would call a change."""
 _MIN_APART_DAYS = 0.01
+"""A quarter of an hour: runs closer than this are repeats of one measurement, and say nothing about time."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,12 +15,18 @@ from harvok.core.units import format_duration, format_rate, format_share, format
 
 Outcome = Literal["ok", "warning", "stop", "unknown"]
 
-_BUSY_SHARE = 0.5  # of all cores, by the load average
+_BUSY_SHARE = 0.5
+"""Of all cores, by the load average: a test of one flow needs a core at each end, and half of two is one."""
 _STOLEN = 0.02
-_OTHER_SHARE = 0.01  # of the line rate
-_OTHER_BPS = 10e6  # where no line rate is known
-_FAR_OFF_S = 0.001  # a clock bound that is too wide for one-way delay on a local network
-_ENOUGH = 0.95  # of a ceiling: a result that shows that these hosts can fill the link
+"""Of the CPU: as much as the 2 % by which a change is judged by default."""
+_OTHER_SHARE = 0.01
+"""Of the line rate: half of that again."""
+_OTHER_BPS = 10e6
+"""Where no line rate is known: a percent of a gigabit."""
+_FAR_OFF_S = 0.001
+"""A clock bound that is too wide for one-way delay on a local network, which is below a millisecond."""
+_ENOUGH = 0.95
+"""Of a ceiling: a result that shows that these hosts can fill the link, with the same margin as a calibration."""
 
 
 @dataclass(frozen=True, slots=True)

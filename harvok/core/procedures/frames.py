@@ -13,12 +13,16 @@ from harvok.errors import TesterLimitError
 
 Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]
 
-OFFERED_TOLERANCE = 0.005  # of the intended load: outside, the trial says nothing about the device
+OFFERED_TOLERANCE = 0.005
+"""Of the intended load: outside, the trial says nothing about the device. A quiet host
+holds loads within 0.02 %; what misses by 0.5 % has stalled."""
 LONGEST_STALL_S = 0.01
+"""In a longer one a device's queues drain, so that the load after it meets another device than the load before."""
 TRIES = 3
-"""Of a trial in which the tester fell short."""
+"""Of a trial in which the tester fell short: one may be chance, three are this host."""
 NEAR_THE_TESTERS = 0.95
-"""Of the tester's own limit: a figure above is the tester's as much as the device's."""
+"""Of the tester's own limit: a figure above is the tester's as much as the device's. The
+limit is known to the 2 % that a calibration resolves, and varies with what else the host does."""
 FINAL_PAUSE_S = 7.0  # RFC 2544 §23: 2 s for frames in flight, 5 s for the device to settle
 STEERING_PAUSE_S = 1.0  # after short trials, which only steer
 

@@ -18,11 +18,15 @@ from harvok.errors import TesterLimitError
 STEP_SHARES = (0.25, 0.5, 0.75, 1.0)
 """Of the committed rate: the configuration test of ITU-T Y.1564 §8.1."""
 ALL_TOGETHER = "all services"
-_MIN_STEP_BACK = 0.1  # a host that is short by little now may be short by more in a moment
+_MIN_STEP_BACK = 0.1
+"""A host that is short by little now may be short by more in a moment, and eight steps must reach well below."""
 _NEAR = 0.95
+"""Of what the tester could be made to hold: above, a result is the tester's as much as the path's, as with frames."""
 _TRIES = 3
+"""One spoiled trial is chance and two may be; a third says that the host does not hold this load now."""
 _HELD_WITH_A_STALL = 0.8
-"""A host that managed at least this share of a load had a lapse, and may hold it next time."""
+"""A host that managed at least this share of a load had a stall, and may hold it next time; one that managed less is
+too slow for it, and trying again would only take time."""
 
 
 @dataclass(frozen=True, slots=True)

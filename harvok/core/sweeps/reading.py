@@ -13,9 +13,10 @@ from harvok.core.sweeps.axes import Point, Role
 from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
 
 _NOTHING_GAINED = 0.03
-"""A knee is where nothing further on is better by more than this: less is within what repeats differ by."""
+"""A knee is where nothing further on is better by more than this: half again the 2 % by which a change is judged."""
 TELLING_SPREAD = 0.25
-"""Repeats of one point that differ by more than this tell no knee, and recommend nothing."""
+"""Repeats of one point that differ by more than this tell no knee, and recommend nothing: steps of a sweep are
+usually a factor of two, and a quarter to either side would hide one."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 import math
 
-_SQUARE_ROOT_LAW = 1.22  # losses at random, an acknowledgement for every segment (Mathis et al.; RFC 6349)
+_SQUARE_ROOT_LAW = 1.22  # √(3/2): losses at random, an acknowledgement for every segment (Mathis et al.; RFC 6349)
 
 
 def window_bound_bps(window_bytes: float, rtt_s: float) -> float:

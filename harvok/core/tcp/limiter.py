@@ -1,8 +1,14 @@
 """The limiter: what held a direction down, with its evidence, and what to try next.
 
-The rules stand in the order in which they are asked; the first that holds is the answer. Whether equipment may be
-blamed at all follows from it: `equipment` limits speak of the device, `settings` of how the test was set up, and
-`tester` means that this tester could not show more, so that there is no verdict.
+The rules stand in the order in which they are asked; the first that holds is the answer. The order is the argument.
+What is plainly so comes first: a slower negotiated speed that is full, a full link, pacing that was asked for. A small
+window or buffer comes next, since it explains a goodput whatever else is busy, and only then a worker that has no more
+of its core. Where loss or a window account for the goodput by arithmetic alone, a busy core beside them is beside the
+point. What only might be so comes last: a busy core, a window still opening, loss. When no rule holds, nothing but the
+link held the result.
+
+Whether equipment may be blamed at all follows from the answer: `equipment` limits speak of the device, `settings` of
+how the test was set up, and `tester` means that this tester could not show more, so that there is no verdict.
 """
 
 import math
@@ -49,19 +55,46 @@ _BLAME: dict[LimiterKind, Blame] = {
     "cpu-far": "tester",
 }
 
-FULL_SHARE = 0.97  # of the ceiling: from here on the link is full, whatever else was busy
-_PACED_SHARE = 0.93  # of the pacing rate, which counts headers too
+FULL_SHARE = 0.97
+"""Of the ceiling: from here on the link is full, whatever else was busy. With both directions full, acknowledgements of
+the other take one frame of 84 B on the line for every two segments of 1538 B: 2.7 %."""
+_PACED_SHARE = 0.93
+"""Of the pacing rate. The kernel paces IP packets with their Ethernet header, of which 1448 of 1514 B are payload:
+0.956, less what its rounding to whole segments and the start take."""
 _MUCH_OF_THE_TIME = 0.4
-_BUSY_WORKER = 0.85  # of one core, or of what the hypervisor left of it
-_SPENT_WORKER = 0.95  # of one core: with so little left, a larger window would only queue
+"""Of the time in which the sender had data. Measured over a virtual link: windows of 4 to 128 kB, which limit a
+flow, hold it back 0.43 to 0.66 of the time, the rest being wake-ups; one of 1 MB, which a slow reader shut, 0.37;
+automatic ones, 0.01."""
+_BUSY_WORKER = 0.85
+"""Of one core, or of what the hypervisor left of it. The kernel does part of a worker's work in interrupts that are
+counted elsewhere, so that a worker at its end shows 0.9 to 1.0; use is read in ticks of 10 ms."""
+_SPENT_WORKER = 0.95
+"""Of one core: with so little left, a larger window would only queue. Below, a small window and a slow host look alike
+in goodput and RTT, and only this tells them apart."""
 _BUSY_CORE = 0.95
+"""Of a core on which anything may have run. Its counters move in ticks of 10 ms, and a core that is the limit is
+idle for a moment at times."""
 _TELLING_LOSS = 0.0005
-_AS_THE_LAW_SAYS = 2.0  # times the square-root law, or a share of it: about what loss allows a flow
-_AS_THE_WINDOW_SAYS = 0.85  # of window / RTT
-_TELLING_RTT_S = 0.002  # below, the hosts' own queues are most of an RTT
-_QUEUE_GROWTH = 1.5  # RTT under load over idle RTT: a queue stood somewhere on the path
+"""Share of the bytes that were sent again. At 1 ms RTT and 1448 B the square-root law lets one flow have 630 Mb/s with
+it: below, loss hardly shows at gigabit speed on a local network."""
+_AS_THE_LAW_SAYS = 2.0
+"""Times the square-root law, or a share of it. Its constant alone lies between 0.87 and 1.31 by how losses fall and are
+acknowledged (Mathis et al., table 1); a factor of two leaves room for senders that are not Reno's."""
+_AS_THE_WINDOW_SAYS = 0.85
+"""Of window / RTT. A window that is the limit gives all of it, less what the mean RTT over a test differs from that of
+the full window."""
+_TELLING_RTT_S = 0.002
+"""Below, the hosts' own queues are most of an RTT, and window / RTT = goodput holds whatever the reason is."""
+_QUEUE_GROWTH = 1.5
+"""RTT under load over idle RTT from which a queue stood somewhere on the path: half of the path's own time again."""
 _QUEUE_DELAY_S = 0.0005
-_WINDOW_SLACK = 4.0  # a window that would allow this many times the goodput is not what limits it
+"""And at least this: interrupt coalescing and wake-ups of the hosts alone add some hundred microseconds."""
+_WINDOW_SLACK = 4.0
+"""A window that would allow this many times the goodput is not what limits it: it was shut since the reader was
+slow. The 1 MB window above would have allowed far more than that."""
+_OPENING_GROWTH = 1.2
+"""Growth of the congestion window over the second half of a test: CUBIC gives up 30 % at a loss and grows them back, so
+that halves of a settled test differ by less than this; a window in slow start doubles each round trip."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,7 +196,7 @@ def _loopback(case: Case) -> Limiter | None:
 
 def _window_opening(case: Case) -> Limiter | None:
     growth = case.evidence.cwnd_growth
-    if case.settling.settled or growth is None or growth < 1.2:
+    if case.settling.settled or growth is None or growth < _OPENING_GROWTH:
         return None
     return Limiter(
         "window-opening",

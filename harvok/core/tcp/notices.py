@@ -8,6 +8,7 @@ from harvok.core.trials.tcp import DirectionResult
 from harvok.core.units import format_share, format_speed
 
 _TELLING_STEAL = 0.02
+"""Of the CPU: as much as the 2 % by which a change is judged by default."""
 
 
 def link_notices(link: Link) -> Iterator[str]:

@@ -10,11 +10,16 @@ import statistics
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-_TELLING_SHARE = 0.01  # a start that changes the mean by less than this is not worth leaving out
-_CLIMB_SHARE = 0.10  # growth over the kept part, relative to its mean, that counts as still climbing
+_TELLING_SHARE = 0.01
+"""A start that changes the mean by less than this is not worth leaving out: repeats on real links differ by as much."""
+_CLIMB_SHARE = 0.10
+"""Growth over the kept part, relative to its mean, that counts as still climbing: ten times what a start may matter."""
 _FEWEST_POINTS = 8
-_BATCH = 5  # MSER-5: means of five points hide the sawtooth of single reads
-_BATCH_FROM = 50  # points
+"""Half of which, at least, are kept: fewer than four say nothing about a standard error."""
+_BATCH = 5
+"""MSER-5 (White, Cobb and Spratt, WSC 2000): means of five points hide the sawtooth of single reads."""
+_BATCH_FROM = 50
+"""Points: fewer would leave fewer than ten means to choose the cut among."""
 
 
 @dataclass(frozen=True, slots=True)

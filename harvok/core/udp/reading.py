@@ -21,7 +21,8 @@ from harvok.core.units import format_share
 LimitKind = Literal["none", "sender", "own-queue", "receiver", "path"]
 
 HELD = 0.002
-"""A load is held when what was sent is no further than this from what was asked for."""
+"""A load is held when what was sent is no further than this from what was asked for: ten times
+the error of a quiet host at its worst."""
 
 
 @dataclass(frozen=True, slots=True)
