@@ -1,7 +1,8 @@
 """Runs every test in two processes at once, of about one length: most tests wait for traffic more than they compute.
 
 A test that is named in tests/second_try.py may fail once, since it holds a rate over a virtual link against arithmetic
-on a machine that others use as well: it is run once more, by itself, and counted. Any other failure is one.
+on a machine that others use as well: it is run once more, by itself, and counted. Any other failure is one. Where such
+a test proves that this host was too busy, it is skipped, and that is said in the last lines.
 
 python -m tests
 """
@@ -11,8 +12,9 @@ import subprocess
 import sys
 import tempfile
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from tests.second_try import SECOND_TRY
 
@@ -42,18 +44,23 @@ def failed_in(result: unittest.TestResult) -> list[str]:
     return sorted({str(getattr(test, "test_case", test).id()) for test, _ in (*result.failures, *result.errors)})
 
 
+def skipped_in(result: unittest.TestResult) -> dict[str, str]:
+    """The tests that were skipped, and why."""
+    return {test.id(): why for test, why in result.skipped}
+
+
 def run(part: str, report: Path) -> None:
     """Runs one part, what may have a second try once more, and writes down what became of it."""
     every = unittest.defaultTestLoader.discover("tests", top_level_dir=".")
     chosen = [test for test in tests_of(every) if part_of(test.id()) == part]
     result = unittest.TextTestRunner(verbosity=1).run(unittest.TestSuite(chosen))
-    failed = failed_in(result)
-    again = [name for name in failed if name in SECOND_TRY]
-    failed = [name for name in failed if name not in SECOND_TRY]
+    failed, skipped = failed_in(result), skipped_in(result)
+    again = [name for name in [*failed, *skipped] if name in SECOND_TRY]
     if again:
         print(f"second try: {', '.join(again)}", file=sys.stderr, flush=True)
-        failed += failed_in(unittest.TextTestRunner().run(unittest.defaultTestLoader.loadTestsFromNames(again)))
-    skipped = [f"{test.id()}: {why}" for test, why in result.skipped]
+        once_more = unittest.TextTestRunner().run(unittest.defaultTestLoader.loadTestsFromNames(again))
+        failed = [name for name in failed if name not in again] + failed_in(once_more)
+        skipped = {name: why for name, why in skipped.items() if name not in again} | skipped_in(once_more)
     report.write_text(json.dumps({"ran": result.testsRun, "failed": failed, "again": again, "skipped": skipped}))
 
 
@@ -73,18 +80,19 @@ def run_both(folder: Path) -> int:
     return sum_up([json.loads(report.read_text()) for report in reports.values()])
 
 
-def sum_up(parts: list[dict[str, list[str]]]) -> int:
+def sum_up(parts: Sequence[Mapping[str, Any]]) -> int:
     """Says in the last lines what became of all tests; the exit code."""
-    failed, again, skipped = ([name for part in parts for name in part[key]] for key in ("failed", "again", "skipped"))
-    ran = sum(int(part["ran"]) for part in parts)  # type: ignore[call-overload]
-    for what, names in (("failed", failed), ("passed on the second try", sorted(set(again) - set(failed)))):
-        for name in names:
-            print(f"{what}: {name}")
-    for name in skipped:
-        print(f"SKIPPED: {name}")
-    passed = ran - len(failed) - len(skipped)
-    second = len(set(again) - set(failed))
-    print(f"{passed} passed, {second} on the second try, {len(failed)} failed, {len(skipped)} skipped", flush=True)
+    failed = [name for part in parts for name in part["failed"]]
+    skipped = {name: why for part in parts for name, why in part["skipped"].items()}
+    second = sorted({name for part in parts for name in part["again"]} - {*failed, *skipped})
+    for name in failed:
+        print(f"FAILED: {name}")
+    for name in second:
+        print(f"passed on the second try: {name}")
+    for name, why in skipped.items():
+        print(f"SKIPPED: {name}: {why}")
+    passed = sum(part["ran"] for part in parts) - len(failed) - len(skipped)
+    print(f"{passed} passed, {len(second)} on the second try, {len(failed)} failed, {len(skipped)} skipped", flush=True)
     return 1 if failed else 0
 
 

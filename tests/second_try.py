@@ -1,8 +1,11 @@
-"""Tests that may fail once: each holds a rate over a virtual link, or what limited it, against arithmetic.
+"""Tests that may have a second try: each holds a rate over a virtual link, or what limited it, against arithmetic.
 
 A machine that others use as well may have no time for that just then. Two tries at most, and every second one is
 counted and said. A test is put here for no other reason.
 """
+
+BUSY = "this host was busy"
+"""Why one of them may be skipped, where it is proven: a tester that is short of CPU says so and gives no figure."""
 
 SECOND_TRY = frozenset(
     {

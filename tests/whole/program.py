@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from harvok.clock import SYSTEM
+from tests.second_try import BUSY
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
 TOKEN = "spectro-lead"
@@ -40,6 +41,26 @@ def until(what: Callable[[], Any], seconds: float = 30) -> Any:
             raise AssertionError(f"still not so after {seconds} s")
         SYSTEM.sleep(0.05)
     return answer
+
+
+_PRESSURE = Path("/proc/pressure/cpu")
+_CONTENDED = 0.25
+
+
+class Contention:
+    """How much of the time since it was made some process of this host waited for a core (Linux PSI)."""
+
+    def __init__(self) -> None:
+        self._since_ns, self._waited_us = SYSTEM.now_ns(), self._total_us()
+
+    @property
+    def share(self) -> float:
+        passed_us = (SYSTEM.now_ns() - self._since_ns) / 1e3
+        return (self._total_us() - self._waited_us) / passed_us
+
+    def _total_us(self) -> int:
+        """0 where the kernel does not say."""
+        return int(_PRESSURE.read_text().split("total=")[1].split()[0]) if _PRESSURE.exists() else 0
 
 
 class ProgramTest(unittest.TestCase):
@@ -93,6 +114,19 @@ class ProgramTest(unittest.TestCase):
         """The record that `harvok tcp … --json` prints."""
         done = self.harvok("tcp", *arguments, "--json", code=code)
         record: dict[str, Any] = json.loads(done.stdout)
+        return record
+
+    def held(self, *arguments: str) -> dict[str, Any]:
+        """The record of a test on a rig, which has figures. Skips where this host was provably too busy to hold a
+        load."""
+        contention, process = Contention(), self.start(*arguments, "--json")
+        out, err = process.communicate(timeout=200)
+        record: dict[str, Any] = json.loads(out)
+        short = record["fault"] and record["fault"]["reference"] == "tester-limit"
+        if short and contention.share > _CONTENDED:
+            self.skipTest(f"{BUSY}: processes waited for a core in {contention.share:.0%} of the time")
+        self.assertEqual((process.returncode, record["state"]), (0, "complete"), err)
+        self.assertTrue(record["figures"])
         return record
 
     def interrupt(self, process: Process) -> None:

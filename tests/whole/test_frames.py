@@ -6,7 +6,6 @@ import signal
 import unittest
 import unittest.mock
 from pathlib import Path
-from typing import Any
 
 from harvok.clock import SYSTEM
 from tests.whole.program import ProgramTest, until
@@ -38,18 +37,11 @@ class RigTest(ProgramTest):
         path.write_text(text)
         return str(path)
 
-    def frames(self, *arguments: str) -> dict[str, Any]:
-        """The record of a test that has figures."""
-        record: dict[str, Any] = json.loads(self.harvok(*arguments, "--json").stdout)
-        self.assertEqual(record["state"], "complete")
-        self.assertTrue(record["figures"])
-        return record
-
 
 class OnAVirtualRig(RigTest):
     def test_throughput_of_a_shaped_switch_is_the_arithmetic(self) -> None:
         slow = RIG.replace("1G", "100M").replace('shape = "100M"', 'shape = "20M"')  # loads that a busy host holds
-        record = self.frames("rfc2544", self.rig(slow), "throughput", *QUICK)
+        record = self.held("rfc2544", self.rig(slow), "throughput", *QUICK)
         self.assertEqual(record["rig"]["kind"], "virtual")
         found = [figure for figure in record["figures"] if figure["quantity"] == "throughput"]
         self.assertTrue(found)
@@ -62,7 +54,7 @@ class OnAVirtualRig(RigTest):
         self.assertIn("the tester itself", said)
         kept = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
         limit = next(f["value"] for f in kept["figures"] if f["quantity"] == "tester-limit")
-        record = self.frames("rfc2544", rig, "throughput", *QUICK)
+        record = self.held("rfc2544", rig, "throughput", *QUICK)
         self.assertEqual(record["calibration"], kept["id"])
         self.assertEqual(record["test"]["settings"]["tester_fps"]["1518"], limit)
         self.assertIn("the tester itself", self.harvok("logbook", "show", kept["id"]).stdout)
