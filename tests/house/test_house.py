@@ -1,13 +1,19 @@
 """Tests of the house itself: what loads when, what the docs promise, what every error can do."""
 
+import ast
+import importlib
 import json
 import pickle
 import re
 import subprocess
 import sys
 import unittest
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
+
+import typer
 
 from harvok.cli.table import COMMANDS
 from harvok.core.models.run import RunRecord
@@ -17,6 +23,8 @@ from harvok.errors import HarvokError
 ROOT = Path(__file__).parents[2]
 DOCS = "\n".join(path.read_text() for path in sorted((ROOT / "docs").glob("*.md")))
 README = (ROOT / "README.md").read_text()
+CONTRIBUTING = (ROOT / "CONTRIBUTING.md").read_text()
+FIGURES = (ROOT / "docs" / "figures.md").read_text()
 
 
 def loaded(code: str) -> set[str]:
@@ -30,6 +38,34 @@ def all_errors(kind: type[HarvokError] = HarvokError) -> Iterator[type[HarvokErr
     yield kind
     for below in kind.__subclasses__():
         yield from all_errors(below)
+
+
+def options_of(command: Any) -> set[str]:
+    """Every long option of a command and of the commands below it."""
+    options = {option for parameter in command.params for option in parameter.opts if option.startswith("--")}
+    return options.union(*(options_of(below) for below in getattr(command, "commands", {}).values()))
+
+
+class Code(unittest.TestCase):
+    TREES = {path: ast.parse(path.read_text()) for path in sorted((ROOT / "harvok").rglob("*.py"))}
+
+    def test_no_two_classes_share_a_name(self) -> None:
+        names = Counter(
+            node.name for tree in self.TREES.values() for node in ast.walk(tree) if isinstance(node, ast.ClassDef)
+        )
+        self.assertEqual([name for name, count in names.items() if count > 1], [])
+
+    def test_no_module_is_called_like_a_test(self) -> None:
+        self.assertEqual([path for path in self.TREES if path.name.startswith("test")], [])
+
+    def test_kinds_of_test_are_told_apart_by_their_tables(self) -> None:
+        asked = [
+            f"{path.name}: {line.strip()}"
+            for path in self.TREES
+            for line in path.read_text().splitlines()
+            if re.search(r"isinstance\([^)]*(?:Test|Trial)\b", line)
+        ]
+        self.assertLessEqual(len(asked), 10, asked)
 
 
 class StartUp(unittest.TestCase):
@@ -86,10 +122,21 @@ class Documents(unittest.TestCase):
             self.assertIn(f"`harvok {name}", DOCS)
             self.assertIn(f"harvok {name}", README)
 
-    def test_every_figure_is_explained(self) -> None:
+    def test_every_figure_is_explained_with_its_unit_and_no_other_is(self) -> None:
+        explained: dict[str, str] = {}
+        for keys, unit in re.findall(r"^\| ((?:`[a-z0-9-]+`(?:, )?)+) \| ([^|]+) \|", FIGURES, re.MULTILINE):
+            explained |= dict.fromkeys(re.findall(r"`([^`]+)`", keys), unit.strip())
+        self.assertEqual(explained, {key: quantity.unit for key, quantity in QUANTITIES.items()})
         for key, quantity in QUANTITIES.items():
-            self.assertIn(f"`{key}`", DOCS)
             self.assertEqual(key, quantity.key)
+
+    def test_every_option_in_the_docs_is_one(self) -> None:
+        known = {"--help", "--version", "--install-completion", "--show-completion"}
+        for row in COMMANDS.values():
+            known |= options_of(typer.main.get_command(importlib.import_module(row.module).app))
+        for page in (README, CONTRIBUTING, DOCS):
+            for option in re.findall(r"(?<![\w-])--[a-z][a-z-]+", page):
+                self.assertIn(option, known)
 
     def test_every_option_of_every_command_is_in_the_docs(self) -> None:
         for name in COMMANDS:
