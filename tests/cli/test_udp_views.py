@@ -111,16 +111,16 @@ class UdpRuns(unittest.TestCase):
         self.assertIn("received 12.14 Mb/s of 12.14 Mb/s sent, in frames of 1518 B (L2); payload 11.78 Mb/s", text)
         self.assertIn("lost 0 of 1000 datagrams", text)
         self.assertIn("one-way delay min 5.000 ms", text)
-        self.assertIn("limit: none found", text)
+        self.assertIn("limiter: none found", text)
 
     def test_losses_with_their_gaps_and_whose_they_are(self) -> None:
         text = self.shown(SimulatedPath(lambda n: () if 100 <= n < 107 or n == 500 else (0.001,)), self.LOAD)
         self.assertIn("lost 8 of 1000 datagrams (0.800 %), in 2 gaps, the longest 7 (7.000 ms)", text)
         self.assertIn("lost on the path 8", text)
-        self.assertIn("limit: the path", text)
+        self.assertIn("limiter: loss", text)
         text = self.shown(SimulatedPath(lambda n: () if n < 9 else (0.001,), socket_drops=9), self.LOAD)
         self.assertIn("dropped by the receiving socket 9", text)
-        self.assertIn("limit: the receiving host", text)
+        self.assertIn("limiter: the receiving host", text)
 
     def test_clocks_that_are_known_only_so_well(self) -> None:
         text = self.shown(SimulatedPath(lambda _: (0.005,), clock_ahead_s=2.0, clock_error_s=80e-6), self.LOAD)

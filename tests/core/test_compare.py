@@ -5,8 +5,8 @@ from harvok.core.figures import Figure
 from harvok.core.judgement.compare import Comparison, Criteria, compare
 from harvok.core.judgement.conditions import differences
 from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.limiter import Limiter, LimiterKind
 from harvok.core.models.comparison import encode_comparison
-from harvok.core.tcp.limiter import Limiter, LimiterKind
 from harvok.errors import UsageError
 
 BASE = {"test.flows": "1", "test.socket-buffer": "the system's", "near.kernel": "Linux 6.1", "near.mtu": "1500 B"}

@@ -7,8 +7,8 @@ from harvok.core.figures import Figure, Mark
 from harvok.core.judgement.criteria import Criterion, Judgement, Rules, judge, oddities
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.judgement.spans import percent_span, quantity_span
+from harvok.core.limiter import Limiter
 from harvok.core.measures.statistics import repeats_needed
-from harvok.core.tcp.limiter import Limiter
 
 STEADY = (940e6, 941e6, 939e6, 940.5e6, 939.5e6)
 WIDE = (900e6, 960e6, 930e6, 985e6, 925e6)

@@ -3,8 +3,8 @@ from dataclasses import replace
 
 from harvok.core.ends import CpuUse
 from harvok.core.figures import Figure, find
+from harvok.core.limiter import Limiter
 from harvok.core.link import Link, PortSpeed
-from harvok.core.tcp.limiter import Limiter
 from harvok.core.tcp.reading import Reading, read_direction
 from harvok.core.trials.tcp import DirectionResult, SocketOptions, TcpInfo
 from harvok.testing.transfers import IDLE, transfer

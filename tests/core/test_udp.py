@@ -68,20 +68,20 @@ class WhatLimited(unittest.TestCase):
     TRIAL = UdpTrial((UdpService(1000.0, 1472),), (SEND,), 1.0)
 
     def kind(self, path: SimulatedPath) -> str:
-        return read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0].limit.kind
+        return read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)[0].limiter.kind
 
     def test_whose_fault_it_was(self) -> None:
         lossy: FrameImpairer = lambda number: () if number % 10 else (0.001,)  # noqa: E731
         self.assertEqual(self.kind(SimulatedPath()), "none")
-        self.assertEqual(self.kind(SimulatedPath(lossy)), "path")
-        self.assertEqual(self.kind(SimulatedPath(lossy, socket_drops=900)), "receiver")
-        self.assertEqual(self.kind(SimulatedPath(lossy, host_fps=900)), "sender")
+        self.assertEqual(self.kind(SimulatedPath(lossy)), "loss")
+        self.assertEqual(self.kind(SimulatedPath(lossy, socket_drops=900)), "receiving-host")
+        self.assertEqual(self.kind(SimulatedPath(lossy, host_fps=900)), "sending-host")
 
     def test_a_load_held_within_a_fifth_of_a_percent_is_held(self) -> None:
         trial = replace(self.TRIAL, services=(UdpService(10_000.0, 100),))
-        for host_fps, kind in ((9981, "none"), (9979, "sender")):
+        for host_fps, kind in ((9981, "none"), (9979, "sending-host")):
             path = SimulatedPath(host_fps=host_fps)
-            self.assertEqual(read_trial(trial, path.run(trial, Observer()), 4)[0].limit.kind, kind)
+            self.assertEqual(read_trial(trial, path.run(trial, Observer()), 4)[0].limiter.kind, kind)
 
     def test_no_more_drops_than_losses(self) -> None:
         path = SimulatedPath(lambda number: () if number < 10 else (0.001,), socket_drops=44)

@@ -21,13 +21,6 @@ from harvok.core.udp.reading import UdpReading, read_trial
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
 from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share, format_span
 
-_LIMITS = {
-    "none": "none found",
-    "sender": "the sending host",
-    "own-queue": "the sending host's own interface",
-    "receiver": "the receiving host",
-    "path": "the path",
-}
 _OF_A_LOAD = (
     "udp-offered", "udp-received", "datagram-loss", "loss-run-longest", "jitter", "delay-variation-p999",
     "one-way-delay-mean",
@@ -167,10 +160,10 @@ def _show_reading(console: Console, reading: UdpReading) -> None:
     )
     for line in _lines(reading):
         console.print(Padding(line, (0, 0, 0, 10), expand=False))
-    limit = reading.limit
-    limited_by = Text.assemble(("limit: ", "bold"), f"{_LIMITS[limit.kind]} – {limit.evidence}")
+    limiter = reading.limiter
+    limited_by = Text.assemble(("limiter: ", "bold"), f"{limiter.name} – {limiter.evidence}")
     console.print(Padding(limited_by, (0, 0, 0, 10), expand=False))
-    console.print(Padding(Text.assemble(("next: ", "bold"), limit.advice), (0, 0, 0, 10), expand=False))
+    console.print(Padding(Text.assemble(("next: ", "bold"), limiter.advice), (0, 0, 0, 10), expand=False))
 
 
 def _lines(reading: UdpReading) -> Iterator[str]:

@@ -14,9 +14,9 @@ from harvok.core.judgement.finding import Finding, Verdict, blamed_on_tester, wo
 from harvok.core.judgement.sample import Series
 from harvok.core.judgement.spans import percent_span
 from harvok.core.labels import label_text
+from harvok.core.limiter import Limiter
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
 from harvok.core.quantities import QUANTITIES
-from harvok.core.tcp.limiter import Limiter
 from harvok.core.units import format_share
 from harvok.errors import UsageError
 

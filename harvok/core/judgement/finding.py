@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.tcp.limiter import Limiter
+from harvok.core.limiter import Limiter
 
 Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
 

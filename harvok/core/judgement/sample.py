@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from harvok.core.figures import Figure
-from harvok.core.tcp.limiter import Limiter
+from harvok.core.limiter import Limiter
 
 
 @dataclass(frozen=True, slots=True)

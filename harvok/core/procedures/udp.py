@@ -188,7 +188,7 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
     tries: list[tuple[int, list[UdpReading]]] = []
     for _ in range(_TRIES):
         readings = read_trial(trial, (yield trial), ip_version)
-        held = [one.offered_fps / one.service.load_fps for one in readings if one.limit.kind == "sender"]
+        held = [one.offered_fps / one.service.load_fps for one in readings if one.limiter.kind == "sending-host"]
         tries.append((len(held), readings))
         if not held or min(held) < _HELD_WITH_A_STALL:
             break
@@ -252,7 +252,7 @@ class _Attempts:
                 self.best = readings
             elif not passed and attempt.load < lowest_failed:
                 lowest_failed = attempt.load
-                self.failed_by_tester = any(reading.limit.kind == "receiver" for reading in readings)
+                self.failed_by_tester = any(reading.limiter.kind == "receiving-host" for reading in readings)
             try:
                 attempt = search.send(Outcome(passed, attempt.load * (1 - loss)))
             except StopIteration as end:
@@ -272,6 +272,6 @@ class _Attempts:
         readings = read_trial(trial, (yield trial), self._ip_version)
         held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
         if held < 1 - max(HELD, self._test.resolution / 2):
-            limit = next(reading.limit for reading in readings if reading.limit.by_tester)
-            raise TesterLimitError(limit.evidence, limit.advice, held)
+            limiter = next(one.limiter for one in readings if one.limiter.blame == "tester")
+            raise TesterLimitError(limiter.evidence, limiter.advice, held)
         return readings

@@ -14,10 +14,10 @@ how the test was set up, and `tester` means that this tester could not show more
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Literal
 
 from harvok.core.ends import End
 from harvok.core.ethernet import bandwidth_delay_product_bytes
+from harvok.core.limiter import Limiter, LimiterKind
 from harvok.core.link import Link
 from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
 from harvok.core.tcp.ceiling import Ceiling, ceiling_at
@@ -25,35 +25,6 @@ from harvok.core.tcp.evidence import Cpu, Evidence
 from harvok.core.tcp.settling import Settling
 from harvok.core.trials.tcp import SocketOptions
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
-
-LimiterKind = Literal[
-    "negotiated-speed", "receive-window", "send-buffer", "loss", "window-opening",
-    "cpu-near", "cpu-far", "pacing", "link",
-]  # fmt: skip
-Blame = Literal["equipment", "settings", "tester"]
-
-_NAMES: dict[LimiterKind, str] = {
-    "negotiated-speed": "negotiated speed",
-    "receive-window": "receive window",
-    "send-buffer": "send buffer",
-    "loss": "loss",
-    "window-opening": "congestion window still opening",
-    "cpu-near": "CPU of the near end",
-    "cpu-far": "CPU of the far end",
-    "pacing": "pacing, as asked for",
-    "link": "the link itself",
-}
-_BLAME: dict[LimiterKind, Blame] = {
-    "negotiated-speed": "equipment",
-    "loss": "equipment",
-    "link": "equipment",
-    "receive-window": "settings",
-    "send-buffer": "settings",
-    "window-opening": "settings",
-    "pacing": "settings",
-    "cpu-near": "tester",
-    "cpu-far": "tester",
-}
 
 FULL_SHARE = 0.97
 """Of the ceiling: from here on the link is full, whatever else was busy. With both directions full, acknowledgements of
@@ -95,23 +66,6 @@ slow. The 1 MB window above would have allowed far more than that."""
 _OPENING_GROWTH = 1.2
 """Growth of the congestion window over the second half of a test: CUBIC gives up 30 % at a loss and grows them back, so
 that halves of a settled test differ by less than this; a window in slow start doubles each round trip."""
-
-
-@dataclass(frozen=True, slots=True)
-class Limiter:
-    """What held a result down. `evidence` and `advice` are sentences for the person at the bench."""
-
-    kind: LimiterKind
-    evidence: str
-    advice: str
-
-    @property
-    def name(self) -> str:
-        return _NAMES[self.kind]
-
-    @property
-    def blame(self) -> Blame:
-        return _BLAME[self.kind]
 
 
 @dataclass(frozen=True, slots=True)

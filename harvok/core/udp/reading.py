@@ -2,10 +2,10 @@
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark
+from harvok.core.limiter import Limiter
 from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.udp import (
     TransitSummary,
@@ -18,25 +18,9 @@ from harvok.core.trials.udp import (
 )
 from harvok.core.units import format_share
 
-LimitKind = Literal["none", "sender", "own-queue", "receiver", "path"]
-
 HELD = 0.002
 """A load is held when what was sent is no further than this from what was asked for: ten times
 the error of a quiet host at its worst."""
-
-
-@dataclass(frozen=True, slots=True)
-class Limit:
-    """What kept a load from arriving whole. `sender`, `own-queue` and `receiver` speak of the tester, `path` of what is
-    under test."""
-
-    kind: LimitKind
-    evidence: str
-    advice: str
-
-    @property
-    def by_tester(self) -> bool:
-        return self.kind in ("sender", "own-queue", "receiver")
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +42,7 @@ class UdpReading:
     longest_silence_s: float
     means: str
     batch: int
-    limit: Limit
+    limiter: Limiter
     transit: TransitSummary | None
     min_delay_s: float | None
     mean_delay_s: float | None
@@ -136,7 +120,7 @@ def _read(
         longest_silence_s=max((flow.longest_silence_s for flow in received), default=0.0),
         means=_means(sent, received),
         batch=max((flow.batch for flow in sent), default=1),
-        limit=_limit(service, sent, received, offered_fps),
+        limiter=_limiter(service, sent, received, offered_fps),
         transit=transit,
         min_delay_s=delays_s[0],
         mean_delay_s=delays_s[1],
@@ -198,9 +182,9 @@ def _together(transits: Sequence[TransitSummary]) -> TransitSummary | None:
     )
 
 
-def _limit(
+def _limiter(
     service: UdpService, sent: Sequence[UdpFlowSent], received: Sequence[UdpFlowReceived], offered_fps: float
-) -> Limit:
+) -> Limiter:
     """Asks the tester first: what it did not send, or did not read, is not the path's fault."""
     count, come = sum(flow.datagrams for flow in sent), sum(flow.datagrams for flow in received)
     drops = _socket_drops(sent, received)
@@ -208,38 +192,38 @@ def _limit(
     short = 1 - offered_fps / service.load_fps
     besides = f"; of what it sent, {count - come - drops} were lost on the path" if count - come > drops else ""
     if short > HELD and refused:
-        return Limit(
+        return Limiter(
             "own-queue",
             f"the sending host sent only {format_share(offered_fps / service.load_fps)} of the load: the queue "
             f"towards its own interface was full {refused} times{besides}",
             "Ask for no more than the sending interface carries; see its speed with `harvok ports`.",
         )
     if short > HELD:
-        return Limit(
-            "sender",
+        return Limiter(
+            "sending-host",
             f"the sending host managed {format_share(offered_fps / service.load_fps)} of the load that was asked for"
             f"{besides}",
             "Use larger frames, a faster host, or more --flows; leave --method at auto.",
         )
     if drops:
-        return Limit(
-            "receiver",
+        return Limiter(
+            "receiving-host",
             f"{drops} of the {count - come} lost datagrams reached the receiving host, whose socket had no "
             "room for them",
             "Raise net.core.rmem_max there, use a faster host, or ask for less.",
         )
     if count > come:
-        return Limit(
-            "path",
+        return Limiter(
+            "loss",
             f"{count - come} of {count} datagrams were lost on the path; the receiving socket dropped none",
             "Look at error and drop counters of every port on the way, and search the loss-free rate with --search.",
         )
-    return Limit("none", "everything that was sent arrived", "Ask for more to find the limit, or use --search.")
+    return Limiter("none", "everything that was sent arrived", "Ask for more to find the limit, or use --search.")
 
 
 def figures_of(reading: UdpReading, labels: dict[str, str]) -> Iterator[Figure]:
     """The figures of a reading; they are marked where the tester, not the path, was the limit."""
-    mark: Mark = "tester-limit" if reading.limit.by_tester else ""
+    mark: Mark = "tester-limit" if reading.limiter.blame == "tester" else ""
     for quantity, value in _values(reading):
         if value is not None:
             yield Figure(quantity, value, labels, mark)
