@@ -4,11 +4,10 @@ import math
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.run_view import show_finding
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, FORMATS, verdict_text
 from harvok.core.judgement.compare import ComparedFigure, Comparison
 from harvok.core.labels import label_text
@@ -38,7 +37,7 @@ def show_verdict(console: Console, found: Comparison) -> None:
         show_finding(console, finding)
 
 
-def _figures(found: Comparison, with_spread: bool) -> Table:
+def _figures(found: Comparison, with_spread: bool) -> PlainTable:
     interval = f"{found.criteria.confidence * 100:.0f} % interval"
     columns = ("before", "spread", "after", "spread", "change", interval)
     shown = [heading for heading in columns if with_spread or heading != "spread"]
@@ -73,7 +72,8 @@ def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
 def _interval(interval: Interval) -> str:
     if not math.isfinite(interval.low):
         return "unknown"
-    return f"{interval.low * 100:+.1f} to {interval.high * 100:+.1f} %"
+    low, high = f"{interval.low * 100:+.1f}", f"{interval.high * 100:+.1f}"
+    return f"{low} %" if low == high else f"{low} to {high} %"
 
 
 def _how(found: Comparison) -> str:

@@ -5,11 +5,10 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.padding import Padding
 from rich.status import Status
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.run_view import RunView, ShowRun
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import maybe
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord, TrialRecord
@@ -74,7 +73,7 @@ def show_delay(console: Console, record: RunRecord) -> None:
         _show_rest(console, trial, outcome)
 
 
-def _table(record: RunRecord) -> Table:
+def _table(record: RunRecord) -> PlainTable:
     table = plain_table(("two-way delay",), [*map(heading_of, _DELAYS), "loss"])
     for load in ("idle", *record.test.loads):
         labels = {"load": load} if record.test.loads else {}

@@ -6,13 +6,12 @@ from typing import cast
 
 from rich.console import Console
 from rich.status import Status
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.console import stderr
 from harvok.cli.render.rig import what_is_sent
 from harvok.cli.render.run_view import RunView, ShowRun
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, figure_cell
 from harvok.clock import SYSTEM, Clock
 from harvok.core.figures import Figure, find
@@ -156,7 +155,7 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     console.print(Text(remark, style="dim"))
 
 
-def _results(record: RunRecord, direction: str, title: str, quantities: Sequence[str]) -> Table | None:
+def _results(record: RunRecord, direction: str, title: str, quantities: Sequence[str]) -> PlainTable | None:
     """One table of one direction: a row for each frame size; None when there is nothing to show."""
     sizes = [size.name for size in record.test.sizes]
     values = {(q, size): _of(record.figures, q, size, direction) for q in quantities for size in sizes}
@@ -200,7 +199,7 @@ def _of(figures: Sequence[Figure], quantity: str, size: str, direction: str) -> 
     return find(figures, quantity, **{"frame-size": size})
 
 
-def _losses(losses: Sequence[Figure]) -> Table:
+def _losses(losses: Sequence[Figure]) -> PlainTable:
     """Loss over load: a row for each frame size and direction, a column for each load."""
     loads = list(dict.fromkeys(figure.labels["load"] for figure in losses))
     table = plain_table(("loss at",), loads)

@@ -7,10 +7,9 @@ from typing import Any
 
 from rich.console import Console
 from rich.live import Live
-from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile
@@ -136,7 +135,7 @@ def _remarks(report: ImpairmentReport) -> Iterator[str]:
             yield f"{one.direction}: {one.overrun} frames found the delay line full: too much for this host"
 
 
-def report_table(report: ImpairmentReport, rates: Sequence[float] | None) -> Table:
+def report_table(report: ImpairmentReport, rates: Sequence[float] | None) -> PlainTable:
     """A row for each direction."""
     headings = ["in", "out", *(["rate out"] if rates else []), "lost", "queue", "dupl.", "reord.", "corr.", "queued"]
     table = plain_table(("direction",), (*headings, "delay median", "p99"), gap=1)

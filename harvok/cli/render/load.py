@@ -1,10 +1,9 @@
 """What a device did at each load, as a table for each frame size and direction."""
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, direction_words, figure_cell
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
@@ -30,7 +29,7 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
     console.print(Text(remark, style="dim"))
 
 
-def _table(labels: dict[str, str], figures: list[Figure]) -> Table:
+def _table(labels: dict[str, str], figures: list[Figure]) -> PlainTable:
     title = f"{size_text(labels['frame-size'])}, {direction_words(labels['direction'])}"
     table = plain_table((title,), map(heading_of, _SHOWN))
     for load in dict.fromkeys(figure.labels["load"] for figure in figures):

@@ -4,12 +4,11 @@ from collections.abc import Mapping, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.run_view import show_finding
 from harvok.cli.render.sweep import show_sweep
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.kinds.step import Step
 from harvok.core.labels import label_text
@@ -132,7 +131,7 @@ def show_outcome(console: Console, name: str, outcome: PlanOutcome) -> None:
         show_sweep(console, f"{name}.{step}", readings)
 
 
-def _figures(steps: Mapping[str, Sequence[RunRecord]]) -> Table:
+def _figures(steps: Mapping[str, Sequence[RunRecord]]) -> PlainTable:
     """A row for each main figure, a column for each step: trimmed mean and spread of its repeats."""
     table = plain_table(("",), [heading for step in steps for heading in (step, "spread")])
     for (quantity, of), by_step in summaries_of(steps, main_figures).items():

@@ -16,7 +16,7 @@ def show_ports(console: Console, ports: Sequence[PortFacts], heard: Mapping[str,
     """One table, then the remarks."""
     table = plain_table()
     for heading in ("port", "state", "speed", "of", "MTU", "driver", "slot", "addresses"):
-        table.add_column(heading, overflow="fold")
+        table.add_column(heading)
     for port in ports:
         slot = f"PCIe {port.slot.transfers_gts:g} GT/s × {port.slot.lanes}" if port.slot else DASH
         duplex = f" {port.duplex}" if port.duplex == "half" else ""

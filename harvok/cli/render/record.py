@@ -3,12 +3,11 @@
 from collections.abc import Iterator
 
 from rich.console import Console
-from rich.table import Table
 
 from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.rig import show_rig
 from harvok.cli.render.run_view import show_run
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.views import view_of
 from harvok.cli.render.words import DASH
 from harvok.core.conditions import HostConditions
@@ -35,11 +34,11 @@ def show_record(console: Console, record: RunRecord) -> None:
         details(console, record)
 
 
-def _conditions(record: RunRecord) -> Table:
+def _conditions(record: RunRecord) -> PlainTable:
     table = plain_table(("",))
     hosts = {"near end": record.near} | ({"far end": record.far} if record.far else {})
     for end, host in hosts.items():
-        table.add_column(f"{end if record.far else 'computed on'}: {host.name}", overflow="fold")
+        table.add_column(f"{end if record.far else 'computed on'}: {host.name}")
     facts = [dict(_facts(host)) for host in hosts.values()]
     for key in dict.fromkeys(key for known in facts for key in known):
         table.add_row(key, *(known.get(key, DASH) for known in facts))

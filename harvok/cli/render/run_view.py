@@ -6,10 +6,10 @@ from typing import Generic, Protocol, TypeVar
 from rich.console import Console, Group, RenderableType
 from rich.live import Live
 from rich.status import Status
-from rich.table import Table
 from rich.text import Text
 
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.console import print_hanging
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, counted, verdict_text
 from harvok.core.judgement.finding import Finding, worst_verdict
 from harvok.core.models.run import RunRecord
@@ -84,7 +84,7 @@ class Rows(Protocol[ShownT]):
 
     def order(self, row: ShownT) -> tuple[object, ...]: ...
 
-    def table(self, rows: Sequence[ShownT]) -> Table: ...
+    def table(self, rows: Sequence[ShownT]) -> PlainTable: ...
 
     def line(self, row: ShownT) -> str: ...
 
@@ -138,7 +138,7 @@ def show_run(console: Console, record: RunRecord, show: ShowRun, shown_notices: 
 
 def show_notice(console: Console, text: str) -> None:
     """Something that a person at the bench should know."""
-    console.print(Text.assemble(("note ", "bold yellow"), text), soft_wrap=True)
+    print_hanging(console, Text("note ", "bold yellow"), text)
 
 
 def show_fault(console: Console, record: RunRecord) -> None:
@@ -173,9 +173,9 @@ def _met(findings: Sequence[Finding]) -> str:
 def show_finding(console: Console, finding: Finding) -> None:
     """One finding: verdict, where, reason; then what to do next."""
     where = f"{finding.where}: " if finding.where else ""
-    console.print(Text.assemble("  ", verdict_text(finding.verdict), f" {where}{finding.reason}"), soft_wrap=True)
+    print_hanging(console, Text.assemble("  ", verdict_text(finding.verdict), " "), f"{where}{finding.reason}")
     if finding.advice:
-        console.print(Text.assemble((f"{'':9}next: ", "bold"), finding.advice), soft_wrap=True)
+        print_hanging(console, Text(f"{'':9}next: ", "bold"), finding.advice)
 
 
 def show_repeats(console: Console, records: Sequence[RunRecord]) -> None:

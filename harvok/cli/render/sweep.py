@@ -4,21 +4,19 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
-from typing import Literal
 
 from rich.console import Console
 from rich.status import Status
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.console import stdout
-from harvok.cli.render.tables import plain_table
+from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.sweeps.reading import SweepReading, SweptFigures
-from harvok.core.sweeps.words import AGAINST_BASELINE, LIMITER, matrix_of, words_of
+from harvok.core.sweeps.words import LIMITER, matrix_of, words_of
 from harvok.core.units import format_rate, format_share
 
 
@@ -80,14 +78,13 @@ def show_sweep(console: Console, name: str, readings: Sequence[SweepReading]) ->
     console.print(Text(f"recorded as the series {name}.…", style="dim"))
 
 
-def _matrix(reading: SweepReading) -> Table:
+def _matrix(reading: SweepReading) -> PlainTable:
     head, rows = matrix_of(reading)
     table = plain_table()
     settings = len(reading.points[0].settings)
     for number, text in enumerate(head):
         heading = f"{direction_words(reading.direction)} {text}" if number == settings else text
-        justify: Literal["left", "right"] = "left" if text == LIMITER else "right"
-        table.add_column(heading, justify=justify, no_wrap=text in (AGAINST_BASELINE, LIMITER))
+        table.add_column(heading, number=text != LIMITER)
     for row in rows:
         table.add_row(*row)
     return table

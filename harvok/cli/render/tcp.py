@@ -4,11 +4,10 @@ from collections.abc import Callable, Iterator, Sequence
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
-from harvok.cli.render.tables import plain_table, show_titled
+from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
@@ -34,7 +33,7 @@ class TcpRows:
     def order(self, row: IntervalRow) -> tuple[object, ...]:
         return (row.index, row.direction != "send")
 
-    def table(self, rows: Sequence[IntervalRow]) -> Table:
+    def table(self, rows: Sequence[IntervalRow]) -> PlainTable:
         columns = ("goodput", "ceiling", "resent", "cwnd", "RTT min/mean", "CPU near/far")
         table = plain_table(("   at", "direction"), columns, gap=1)
         for row in rows:
@@ -87,7 +86,7 @@ def show_tcp_trials(console: Console, record: RunRecord) -> None:
     show_titled(console, _trials(record))
 
 
-def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
+def _trials(record: RunRecord) -> Iterator[tuple[str, PlainTable]]:
     """Trials with their intervals, joined as they were while it ran."""
     for trial in record.trials:
         joined = RowJoiner(record.link, record.ip_version).add(replayed(trial.samples))

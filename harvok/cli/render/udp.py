@@ -5,11 +5,10 @@ from dataclasses import dataclass
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
-from harvok.cli.render.tables import plain_table, show_titled
+from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, counted, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
@@ -37,7 +36,7 @@ class UdpRows:
         names = [service.name for service in self.trial.services]
         return (row.index, row.direction != "send", names.index(row.service))
 
-    def table(self, rows: Sequence[UdpRow]) -> Table:
+    def table(self, rows: Sequence[UdpRow]) -> PlainTable:
         named = any(service.name for service in self.trial.services)
         names = ("   at", "direction", *(["service"] if named else []))
         table = plain_table(names, ("sent", "received", "missing", "gap", "reordered", "jitter", "variation"), gap=1)
@@ -97,7 +96,7 @@ def show_udp_trials(console: Console, record: RunRecord) -> None:
     show_titled(console, _trials(record))
 
 
-def _trials(record: RunRecord) -> Iterator[tuple[str, Table]]:
+def _trials(record: RunRecord) -> Iterator[tuple[str, PlainTable]]:
     """Trials with their intervals, joined as they were while it ran."""
     for one in record.trials:
         if isinstance(one.trial, UdpTrial):
@@ -198,7 +197,7 @@ def _one_way(reading: UdpReading) -> str:
     return f"one-way delay min {format_duration(minimum)}, mean {format_duration(mean)} ({exact})"
 
 
-def _loads_table(record: RunRecord) -> Table:
+def _loads_table(record: RunRecord) -> PlainTable:
     """One row for each step, service and direction."""
     named = any("service" in figure.labels for figure in record.figures)
     names = (*(["service"] if named else []), "load", "direction")
@@ -211,8 +210,7 @@ def _loads_table(record: RunRecord) -> Table:
         service = [labels.get("service", DASH)] if named else []
         table.add_row(*service, labels.get("load", DASH), direction_words(labels["direction"]), *cells)
     if any(figure.mark for figure in record.figures):
-        table.caption = "* limited by the tester; this row says nothing about the path"
-        table.caption_justify = "left"
+        table.footer = "* limited by the tester; this row says nothing about the path"
     return table
 
 
