@@ -1,4 +1,4 @@
-"""Every error that Harvok raises on purpose, named by who must act. This room imports nothing of Harvok's.
+"""Every error that Harvok raises on purpose, named by who must act. This module imports nothing of Harvok's.
 
 An error carries one clear sentence (what happened, with what was got and what was wanted), a hint (what to do
 next), a stable kebab-case reference that scripts may match, and the exit code that the program ends with.
@@ -166,7 +166,7 @@ class BusyError(FarEndError):
 
 
 class LimitError(FarEndError):
-    """The station's keeper does not allow a test of this size."""
+    """The station's operator does not allow a test of this size."""
 
     reference = "station-limit"
     exit_code = 2

@@ -15,7 +15,7 @@ from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.virtual import VirtualDevice
 from harvok.runner.impair import ImpairmentControl, control_path, only_one
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
+from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_on
 
 COMMANDS = ("tcp", "udp", "delay", "sweep", "run")
 _NAMES = ("dome", "hall")
@@ -51,7 +51,7 @@ def run_across(
         path = stack.enter_context(ImpairedPath(DEVICE_PORTS, request.file.plan(), [*outside, built.device]))
         ImpairmentControl(listener, path, request.file, DEVICE_PORTS)
         near, far = host_namespaces(built.namespaces, [*outside, built.other], _NAMES)
-        token = stack.enter_context(station_in(far))
+        token = stack.enter_context(station_on(far))
         code = run_in(near, words, token, request.logbook, request.command, folder)
         return code, path.stop()
 

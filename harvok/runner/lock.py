@@ -29,7 +29,7 @@ def one_test_at_a_time(
         return
     fd = _open(place or Path(tempfile.gettempdir()) / "harvok-test.lock")
     try:
-        deadline_ns, said = clock.now_ns() + int(wait_s * 1e9), False
+        deadline_ns, announced = clock.now_ns() + int(wait_s * 1e9), False
         while True:
             try:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -41,9 +41,9 @@ def one_test_at_a_time(
                         f"this host is busy with {holder}; two tests at once would spoil each other",
                         "Wait your turn with --wait 5min, or try again when it is done.",
                     ) from error
-                if not said:
+                if not announced:
                     notice(f"this host is busy with {holder}; waiting up to {format_span(wait_s)}")
-                    said = True
+                    announced = True
                 clock.sleep(_ASK_AGAIN_S)
         _sign(fd, f"{what} (process {os.getpid()})")
         yield

@@ -16,7 +16,7 @@ from harvok.logbook.store import Logbook
 from harvok.worker.parent import module_command
 
 ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
-"""Of the near and the far room, with prefix length."""
+"""Of the near and the far host, with prefix length."""
 TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
 """The environment variable by which a test that is started for another command learns what was really typed."""
 _BOOK = "within.sqlite"
@@ -34,26 +34,26 @@ class HostNamespaces:
 def host_namespaces(
     near: Sequence[str], far: Sequence[str], names: tuple[str, str]
 ) -> tuple[HostNamespaces, HostNamespaces]:
-    """The near and the far room, by their namespaces."""
+    """The near and the far host, by their namespaces."""
     here, there = (address.partition("/")[0] for address in ADDRESSES)
     return HostNamespaces(tuple(near), names[0], here), HostNamespaces(tuple(far), names[1], there)
 
 
-def _inside(room: HostNamespaces, *words: str) -> list[str]:
+def _inside(host: HostNamespaces, *words: str) -> list[str]:
     program = shutil.which("harvok") or str(Path(sys.executable).with_name("harvok"))
-    return module_command("harvok.host.enter", ":".join(room.namespaces), program, *words)
+    return module_command("harvok.host.enter", ":".join(host.namespaces), program, *words)
 
 
 @contextmanager
-def station_in(room: HostNamespaces) -> Iterator[str]:
-    """A station in a room; yields its token. Raises NearEndError when none comes up."""
+def station_on(host: HostNamespaces) -> Iterator[str]:
+    """A station on a host; yields its token. Raises NearEndError when none comes up."""
     token = secrets.token_hex(8)
-    words = ["station", "--host", room.address, "--name", room.name, "--token", token]
-    process = subprocess.Popen(_inside(room, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    words = ["station", "--host", host.address, "--name", host.name, "--token", token]
+    process = subprocess.Popen(_inside(host, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     try:
         assert process.stdout and process.stderr
         if not process.stdout.readline():
-            raise NearEndError(f"no station came up behind {room.name}: {process.stderr.read().strip()}", "Try again.")
+            raise NearEndError(f"no station came up behind {host.name}: {process.stderr.read().strip()}", "Try again.")
         yield token
     finally:
         process.terminate()
@@ -61,15 +61,15 @@ def station_in(room: HostNamespaces) -> Iterator[str]:
 
 
 def run_in(
-    room: HostNamespaces, words: Sequence[str], token: str, logbook: str, typed: Sequence[str], folder: Path
+    host: HostNamespaces, words: Sequence[str], token: str, logbook: str, typed: Sequence[str], folder: Path
 ) -> int:
-    """Runs a `harvok` command in a room, which shows itself on this terminal; returns its exit code.
+    """Runs a `harvok` command on a host, which shows itself on this terminal; returns its exit code.
 
     Its runs come into the user's logbook. `folder` stands for the temporary one: this process holds the host's lock.
     """
     place = str(folder / _BOOK) if "://" in logbook else logbook  # a database elsewhere cannot be reached from there
     environment = os.environ | {"TMPDIR": str(folder), TYPED_COMMAND: json.dumps(list(typed)), "HARVOK_TOKEN": token}
-    code = subprocess.run(_inside(room, *words, "--logbook", place), env=environment).returncode
+    code = subprocess.run(_inside(host, *words, "--logbook", place), env=environment).returncode
     if (folder / _BOOK).exists():
         with closing(Logbook(place)) as theirs, closing(Logbook(logbook)) as ours:
             for record in theirs.records([line.id for line in reversed(theirs.lines())]):

@@ -132,7 +132,7 @@ class StationClient:
         """Takes the station for this near end, waiting up to `wait_s` for its turn. Raises BusyError."""
         request = SessionRequest(near=near, planned_s=planned_s, capabilities=list(CAPABILITIES))
         deadline_ns = self._clock.now_ns() + int(wait_s * 1e9)
-        said = False
+        announced = False
         while True:
             try:
                 session = self._ask(Session, "POST", "/sessions", request)
@@ -140,9 +140,9 @@ class StationClient:
             except BusyError as busy:
                 if self._clock.now_ns() >= deadline_ns:
                     raise
-                if not said:
+                if not announced:
                     notice(f"{busy.message}; waiting up to {format_span(wait_s)} for a turn")
-                    said = True
+                    announced = True
                 self._clock.sleep(_ASK_AGAIN_S)
         self._session, self._capabilities = session.session, session.capabilities
         self._who = f"the station {self.address.name} (Harvok {session.harvok})"
@@ -162,17 +162,17 @@ class StationClient:
         """Makes the far end ready to admit the data connections of a trial. Raises ProtocolError where it does not know
         this kind of traffic."""
         require(self._capabilities, [traffic_capability(trial.kind)], self._who)
-        return self._ask(PreparedTrial, "POST", self._path("/half"), TrialRequest(trial=trial))
+        return self._ask(PreparedTrial, "POST", self._path("/trial"), TrialRequest(trial=trial))
 
     def start(self) -> None:
-        """Makes the far half begin."""
-        self._call("POST", self._path("/half/start"), timeout=_START_TIMEOUT_S)
+        """Makes the far end begin."""
+        self._call("POST", self._path("/trial/start"), timeout=_START_TIMEOUT_S)
 
     def progress(self) -> Iterator[Progress]:
-        """What the far half tells as it goes on. Raises StationLostError when the station falls silent."""
+        """What the far end reports as it goes on. Raises StationLostError when the station falls silent."""
         try:
             timeout = httpx2.Timeout(_SILENCE_S)
-            with self._http.stream("GET", self._path("/half/progress"), timeout=timeout) as response:
+            with self._http.stream("GET", self._path("/trial/progress"), timeout=timeout) as response:
                 if response.status_code != httpx2.codes.OK:
                     response.read()
                     raise _refusal(response)
@@ -183,12 +183,12 @@ class StationClient:
             raise _lost(self.address, error) from error
 
     def result(self) -> FarEndResult:
-        """What the far half saw."""
-        return self._ask(FarEndResult, "GET", self._path("/half/result"))
+        """What the far end saw."""
+        return self._ask(FarEndResult, "GET", self._path("/trial/result"))
 
     def release(self) -> None:
-        """Ends the far half, whatever its state."""
-        self._call("DELETE", self._path("/half"))
+        """Ends the far end of the trial, whatever its state."""
+        self._call("DELETE", self._path("/trial"))
 
     def _path(self, rest: str = "") -> str:
         return f"/sessions/{self._session}{rest}"

@@ -22,7 +22,7 @@ _KEEP_ALIVE_S = 1.0
 
 
 class State(Enum):
-    """Where a half-trial stands."""
+    """Where the far end of a trial stands."""
 
     PREPARED = "prepared"
     RUNNING = "running"
@@ -121,7 +121,7 @@ class FarEnd:
         self._progress.put(Progress(interval=interval))
 
     def _finish(self, half: TrialEnd) -> None:
-        """Waits for the end of the half, or for the longest test that the station's keeper allows."""
+        """Waits for the end of the half, or for the longest test that the station's operator allows."""
         fault: HarvokError | None = None
         try:
             if not half.wait(self._max_test_s):

@@ -88,39 +88,39 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
 
 
 def _add_half_routes(app: FastAPI, station: Station) -> None:
-    @app.post("/v1/sessions/{session}/half", status_code=201)
+    @app.post("/v1/sessions/{session}/trial", status_code=201)
     def prepare(session: str, body: TrialRequest) -> PreparedTrial:
         station.sessions.renew(session)
         return station.prepare(body.trial)
 
-    @app.post("/v1/sessions/{session}/half/start", status_code=204)
+    @app.post("/v1/sessions/{session}/trial/start", status_code=204)
     def start(session: str) -> None:
         station.sessions.renew(session)
-        station.half.start()
+        station.far_end.start()
 
-    @app.get("/v1/sessions/{session}/half/progress")
+    @app.get("/v1/sessions/{session}/trial/progress")
     def progress(session: str) -> StreamingResponse:
         station.sessions.renew(session)
-        return StreamingResponse(_lines(station.half), media_type="application/jsonl")
+        return StreamingResponse(_lines(station.far_end), media_type="application/jsonl")
 
-    @app.get("/v1/sessions/{session}/half/result")
+    @app.get("/v1/sessions/{session}/trial/result")
     def result(session: str) -> FarEndResult:
         station.sessions.renew(session)
-        return station.half.result()
+        return station.far_end.result()
 
-    @app.delete("/v1/sessions/{session}/half", status_code=204)
+    @app.delete("/v1/sessions/{session}/trial", status_code=204)
     def release(session: str) -> None:
         station.sessions.renew(session)
-        station.half.release()
+        station.far_end.release()
 
 
 def _peer(request: Request) -> str:
     return request.client.host if request.client else "unknown"
 
 
-def _lines(half: FarEnd) -> Iterator[str]:
+def _lines(far_end: FarEnd) -> Iterator[str]:
     """Progress as JSON Lines; an empty line says that the station still lives."""
-    for message in half.progress():
+    for message in far_end.progress():
         yield "\n" if message is None else message.model_dump_json(exclude_none=True) + "\n"
 
 

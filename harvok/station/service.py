@@ -34,7 +34,7 @@ class StationSettings:
 
 
 class Station:
-    """One station: who holds it, and the half-trial that the holder runs."""
+    """One station: who holds it, and the far end of a trial that the holder runs."""
 
     def __init__(self, settings: StationSettings, clock: Clock, tell: Callable[[str], None]) -> None:
         self.settings = settings
@@ -78,13 +78,13 @@ class Station:
         self._check_limits(trial)
         self._drop_trial()
         settings = self.settings
-        half = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock)
-        self._trial_end = half
-        return half.prepared
+        far_end = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock)
+        self._trial_end = far_end
+        return far_end.prepared
 
     @property
-    def half(self) -> FarEnd:
-        """The half-trial that is prepared or under way. Raises ProtocolError when there is none."""
+    def far_end(self) -> FarEnd:
+        """The far end of a trial that is prepared or under way. Raises ProtocolError when there is none."""
         if not self._trial_end:
             raise ProtocolError("no trial is prepared", "Use near end and station of one version.")
         return self._trial_end
@@ -93,9 +93,9 @@ class Station:
         self._drop_trial()
 
     def _drop_trial(self) -> None:
-        half, self._trial_end = self._trial_end, None
-        if half:
-            half.release()
+        far_end, self._trial_end = self._trial_end, None
+        if far_end:
+            far_end.release()
 
     def _check_limits(self, trial: FlowTrial) -> None:
         settings = self.settings

@@ -100,7 +100,7 @@ class Http(unittest.TestCase):
 
     def test_nothing_without_the_right_token(self) -> None:
         for value in ("", "Bearer", "Bearer wrong", f"Basic {TOKEN}", f"Bearer {TOKEN} "):
-            for path in ("/v1/station", "/openapi.json", "/nowhere", "/v1/sessions/x/half"):
+            for path in ("/v1/station", "/openapi.json", "/nowhere", "/v1/sessions/x/trial"):
                 fault = self.fault("GET", path, 401, headers={"Authorization": value})
                 self.assertEqual(fault.reference, "token-refused")
         self.assertEqual(self.reported, [])
@@ -135,7 +135,7 @@ class Http(unittest.TestCase):
     def test_an_option_of_a_trial_that_the_station_does_not_know_is_refused(self) -> None:
         trial = TrialRequest(trial=TcpTrial((SEND,), duration_s=1.0)).model_dump(mode="json")
         trial["trial"]["zero_copy"] = True
-        fault = self.fault("POST", f"/v1/sessions/{self.claim()}/half", 422, json=trial)
+        fault = self.fault("POST", f"/v1/sessions/{self.claim()}/trial", 422, json=trial)
         self.assertIn("zero_copy", fault.message)
 
     def test_one_that_cannot_hold_a_session_is_refused(self) -> None:
@@ -159,7 +159,7 @@ class Http(unittest.TestCase):
         self.assertEqual(self.http.get("/v1/station").status_code, 200)
 
     def test_limits_of_the_operator(self) -> None:
-        path = f"/v1/sessions/{self.claim()}/half"
+        path = f"/v1/sessions/{self.claim()}/trial"
         trials = {
             "flows": TcpTrial((SEND,), flows=5, duration_s=10.0),
             "tests of 60 s, not 61 s": TcpTrial((SEND,), duration_s=61.0),
@@ -171,7 +171,7 @@ class Http(unittest.TestCase):
             self.assertIn(words, fault.message)
 
     def test_trials_that_make_no_sense(self) -> None:
-        path = f"/v1/sessions/{self.claim()}/half"
+        path = f"/v1/sessions/{self.claim()}/trial"
         for trial in (
             TcpTrial((), duration_s=1.0),
             TcpTrial((SEND,)),
@@ -183,7 +183,7 @@ class Http(unittest.TestCase):
             self.assertEqual(fault.reference, "protocol")
 
     def test_calls_out_of_order(self) -> None:
-        path = f"/v1/sessions/{self.claim()}/half"
+        path = f"/v1/sessions/{self.claim()}/trial"
         for method, rest in (("POST", "/start"), ("GET", "/progress"), ("GET", "/result"), ("DELETE", "")):
             self.assertEqual(self.fault(method, path + rest, 409).message, "no trial is prepared")
         body = TrialRequest(trial=TcpTrial((SEND,), duration_s=1.0)).model_dump(mode="json")
@@ -195,7 +195,7 @@ class Http(unittest.TestCase):
     def test_a_session_that_ended_gives_nothing(self) -> None:
         session = self.claim()
         self.http.delete(f"/v1/sessions/{session}")
-        for method, rest in (("POST", "/renewal"), ("GET", "/conditions"), ("POST", "/half/start")):
+        for method, rest in (("POST", "/renewal"), ("GET", "/conditions"), ("POST", "/trial/start")):
             self.assertIn("ended", self.fault(method, f"/v1/sessions/{session}{rest}", 409).message)
 
     def test_conditions_of_the_far_end(self) -> None:

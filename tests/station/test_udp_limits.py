@@ -29,7 +29,7 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
 
     def asked(self, trial: UdpTrial) -> Any:
         body = TrialRequest(trial=trial).model_dump(mode="json")
-        return self.client.post(f"/v1/sessions/{self.session}/half", json=body)
+        return self.client.post(f"/v1/sessions/{self.session}/trial", json=body)
 
     def test_a_trial_that_is_all_right(self) -> None:
         answer = self.asked(TRIAL)

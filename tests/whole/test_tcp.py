@@ -160,7 +160,7 @@ class Stations(ProgramTest):
         said = self.harvok("station", "--host", "127.0.0.1", "--port", port, code=4).stderr
         self.assertIn(f"port {port} is already in use", said)
 
-    def test_limits_are_the_keepers(self) -> None:
+    def test_limits_are_the_operators(self) -> None:
         _, address = self.station("--max-duration", "5s", "--max-flows", "2")
         for more, words in ((("--flows", "3"), "1 to 2 flows"), (("--duration", "6s"), "tests of 5 s")):
             self.assertIn(words, self.harvok("tcp", address, *more, code=2).stderr)

@@ -14,7 +14,9 @@ from rich.text import Text
 
 Cell = str | Text
 
-_PIECE = re.compile(r"[-+±]?\d[\d.]*(?: \d{3})*(?: ± [\d.]+)? (?:%|[GMkmµn]?(?:b/s|B/s|B|s)|frames/s)(?!\w)[),;:]*|\S+")
+_PIECE = re.compile(
+    r"[-+±<]?\d[\d.]*(?: \d{3})*(?: ± [\d.]+)? (?:%|(?:[GMkmµn]?(?:b/s|B/s|B|s)|frames/s)(?:/\w+)?)(?!\w)[),;:]*|\S+"
+)
 """What stays together: a number with its unit, or a word."""
 
 
