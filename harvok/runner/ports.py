@@ -13,7 +13,7 @@ from harvok.host.cleanup import LENT_PORTS, cleanup_path
 from harvok.host.interfaces import port_to_use
 from harvok.host.pair import PairSpec, restore_lent_ports
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_in
+from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_on
 from harvok.worker.parent import Worker
 
 
@@ -46,7 +46,7 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         here, there = stack.enter_context(_lent(request.ports))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         near, far = host_namespaces([here], [there], request.ports)
-        token = stack.enter_context(station_in(far))
+        token = stack.enter_context(station_on(far))
         words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
         return run_in(near, words, token, request.logbook, request.command, folder)
 
