@@ -1,28 +1,43 @@
-"""Runs every test in two processes at once, of about one length: most tests wait for traffic more than they compute.
+"""Runs every test, several at once: most of them wait for traffic more than they compute.
 
-A test that is named in tests/second_try.py may fail once, since it holds a rate over a virtual link against arithmetic
-on a machine that others use as well: it is run once more, by itself, and counted. Any other failure is one. Where such
-a test proves that this host was too busy, it is skipped, and that is said in the last lines.
+Tests that are named in tests/second_try.py come last, one at a time, since each holds a rate over a virtual link
+against arithmetic on a machine that others use as well. Such a test may fail once: it is run once more, and counted.
+Any other failure is one. Where such a test proves that this host was too busy, it is skipped, and that is said in the
+last lines.
 
-python -m tests
+python -m tests [NAME ...] all tests, or those whose names begin so
 """
 
+import io
 import json
+import os
+import queue
 import subprocess
 import sys
-import tempfile
+import threading
 import unittest
-from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path
-from typing import Any
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict, dataclass, field
+from itertools import groupby
 
 from tests.second_try import SECOND_TRY
 
-_PARTS = ("first", "second")
-_FIRST = "tests.whole."
-"""Tests that drive the installed program …"""
-_BUT = tuple(f"tests.whole.test_{name}." for name in ("decide", "faults", "plans", "reports"))
-"""… but for these, which go with all others."""
+_AT_ONCE = 2 * (os.cpu_count() or 1)
+_WORKER = "--worker"
+
+
+@dataclass(slots=True)
+class Outcome:
+    """What became of some tests."""
+
+    ran: int = 0
+    failed: list[str] = field(default_factory=list)
+    skipped: dict[str, str] = field(default_factory=dict)
+
+    def take(self, other: "Outcome") -> None:
+        self.ran += other.ran
+        self.failed += other.failed
+        self.skipped |= other.skipped
 
 
 def tests_of(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
@@ -34,74 +49,118 @@ def tests_of(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
             yield one
 
 
-def part_of(name: str) -> str:
-    """Which part a test belongs to."""
-    return _PARTS[0] if name.startswith(_FIRST) and not name.startswith(_BUT) else _PARTS[1]
+def groups_of(names: Sequence[str]) -> list[list[str]]:
+    """Tests that run one after the other: those of a class that drives the program, or of a module; the former first,
+    since they take longest."""
+    whole = sorted(name for name in names if name.startswith("tests.whole."))
+    others = sorted(set(names) - set(whole))
+    by_class = [list(group) for _, group in groupby(whole, lambda name: name.rsplit(".", 1)[0])]
+    by_module = [list(group) for _, group in groupby(others, lambda name: name.rsplit(".", 2)[0])]
+    return [*sorted(by_class, key=len, reverse=True), *by_module]
 
 
-def failed_in(result: unittest.TestResult) -> list[str]:
-    """The tests that did not pass, and whatever else went wrong, such as the making of a class."""
-    return sorted({str(getattr(test, "test_case", test).id()) for test, _ in (*result.failures, *result.errors)})
+class Worker:
+    """A process that runs one group of tests after the other."""
+
+    def __init__(self) -> None:
+        command = [sys.executable, "-m", "tests", _WORKER]
+        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+
+    def run(self, names: Sequence[str]) -> Outcome:
+        assert self._process.stdin and self._process.stdout
+        print(json.dumps(names), file=self._process.stdin, flush=True)
+        line = self._process.stdout.readline()
+        return Outcome(**json.loads(line)) if line else Outcome(failed=[f"{names[0]} and on: the process died"])
+
+    def end(self) -> None:
+        assert self._process.stdin and self._process.stdout
+        self._process.stdin.close()
+        self._process.wait()
+        self._process.stdout.close()
 
 
-def skipped_in(result: unittest.TestResult) -> dict[str, str]:
-    """The tests that were skipped, and why."""
-    return {test.id(): why for test, why in result.skipped}
+def work() -> None:
+    """Runs groups as they come. Whatever tests print goes to standard error, results alone to standard output."""
+    results = os.fdopen(os.dup(1), "w")
+    os.dup2(2, 1)
+    for line in sys.stdin:
+        suite = unittest.defaultTestLoader.loadTestsFromNames(json.loads(line))
+        said = io.StringIO()
+        result = unittest.TextTestRunner(said).run(suite)
+        if not result.wasSuccessful():
+            sys.stderr.write(said.getvalue())
+        failed = {str(getattr(test, "test_case", test).id()) for test, _ in (*result.failures, *result.errors)}
+        skipped = {test.id(): why for test, why in result.skipped}
+        print(json.dumps(asdict(Outcome(result.testsRun, sorted(failed), skipped))), file=results, flush=True)
 
 
-def run(part: str, report: Path) -> None:
-    """Runs one part, what may have a second try once more, and writes down what became of it."""
-    every = unittest.defaultTestLoader.discover("tests", top_level_dir=".")
-    chosen = [test for test in tests_of(every) if part_of(test.id()) == part]
-    result = unittest.TextTestRunner(verbosity=1).run(unittest.TestSuite(chosen))
-    failed, skipped = failed_in(result), skipped_in(result)
-    again = [name for name in [*failed, *skipped] if name in SECOND_TRY]
-    if again:
-        print(f"second try: {', '.join(again)}", file=sys.stderr, flush=True)
-        once_more = unittest.TextTestRunner().run(unittest.defaultTestLoader.loadTestsFromNames(again))
-        failed = [name for name in failed if name not in again] + failed_in(once_more)
-        skipped = {name: why for name, why in skipped.items() if name not in again} | skipped_in(once_more)
-    report.write_text(json.dumps({"ran": result.testsRun, "failed": failed, "again": again, "skipped": skipped}))
+def run_all(groups: Sequence[list[str]]) -> Outcome:
+    """Runs groups in as many processes as are useful."""
+    waiting: queue.SimpleQueue[list[str]] = queue.SimpleQueue()
+    for group in groups:
+        waiting.put(group)
+    outcome, lock = Outcome(), threading.Lock()
+
+    def keep_busy() -> None:
+        worker = Worker()
+        try:
+            while True:
+                found = worker.run(waiting.get_nowait())
+                with lock:
+                    outcome.take(found)
+        except queue.Empty:
+            worker.end()
+
+    threads = [threading.Thread(target=keep_busy) for _ in range(min(_AT_ONCE, len(groups)))]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return outcome
 
 
-def run_both(folder: Path) -> int:
-    """Runs the two parts at once; the exit code."""
-    reports = {part: folder / part for part in _PARTS}
-    with tempfile.TemporaryFile("w+") as said:
-        command = [sys.executable, "-m", "tests"]
-        beside = subprocess.Popen([*command, _PARTS[1], str(reports[_PARTS[1]])], stdout=said, stderr=said)
-        subprocess.run([*command, _PARTS[0], str(reports[_PARTS[0]])])
-        beside.wait()
-        said.seek(0)
-        sys.stderr.write(said.read())
-    if not all(report.exists() for report in reports.values()):
-        print("a part of the tests did not come to its end", flush=True)
-        return 1
-    return sum_up([json.loads(report.read_text()) for report in reports.values()])
+def run_sensitive(names: Sequence[str]) -> tuple[Outcome, list[str]]:
+    """Runs tests one at a time, with a second try where one fails or is skipped; which ones passed on it."""
+    outcome, second, worker = Outcome(), [], Worker()
+    for name in names:
+        found = worker.run([name])
+        if found.failed or found.skipped:
+            print(f"second try: {name}", file=sys.stderr, flush=True)
+            found = worker.run([name])
+            if not found.failed and not found.skipped:
+                second.append(name)
+        outcome.take(found)
+    worker.end()
+    return outcome, second
 
 
-def sum_up(parts: Sequence[Mapping[str, Any]]) -> int:
+def sum_up(outcome: Outcome, second: Sequence[str]) -> int:
     """Says in the last lines what became of all tests; the exit code."""
-    failed = [name for part in parts for name in part["failed"]]
-    skipped = {name: why for part in parts for name, why in part["skipped"].items()}
-    second = sorted({name for part in parts for name in part["again"]} - {*failed, *skipped})
-    for name in failed:
+    for name in outcome.failed:
         print(f"FAILED: {name}")
     for name in second:
         print(f"passed on the second try: {name}")
-    for name, why in skipped.items():
+    for name, why in outcome.skipped.items():
         print(f"SKIPPED: {name}: {why}")
-    passed = sum(part["ran"] for part in parts) - len(failed) - len(skipped)
-    print(f"{passed} passed, {len(second)} on the second try, {len(failed)} failed, {len(skipped)} skipped", flush=True)
-    return 1 if failed else 0
+    passed = outcome.ran - len(outcome.failed) - len(outcome.skipped)
+    failed, skipped = len(outcome.failed), len(outcome.skipped)
+    print(f"{passed} passed, {len(second)} on the second try, {failed} failed, {skipped} skipped", flush=True)
+    return 1 if failed or not passed else 0
 
 
 def main() -> int:
-    if len(sys.argv) > 1:
-        run(sys.argv[1], Path(sys.argv[2]))
+    if sys.argv[1:] == [_WORKER]:
+        work()
         return 0
-    with tempfile.TemporaryDirectory() as folder:
-        return run_both(Path(folder))
+    every = {test.id() for test in tests_of(unittest.defaultTestLoader.discover("tests", top_level_dir="."))}
+    wanted = {name for name in every if name.startswith(tuple(sys.argv[1:]) or "")}
+    if unknown := SECOND_TRY - every:
+        print(f"not a test: {', '.join(sorted(unknown))}", file=sys.stderr)
+        return 1
+    outcome = run_all(groups_of(sorted(wanted - SECOND_TRY)))
+    sensitive, second = run_sensitive(sorted(wanted & SECOND_TRY))
+    outcome.take(sensitive)
+    return sum_up(outcome, second)
 
 
 if __name__ == "__main__":
