@@ -194,6 +194,11 @@ def format_quantity(value: float, unit: str) -> str:
     return FORMATS[unit](value)
 
 
+def counted(number: int, thing: str) -> str:
+    """A number of things, in the plural where it is not one."""
+    return f"{number} {thing}{'' if number == 1 else 's'}"
+
+
 def parse_quantity(text: str, unit: str) -> float:
     """Reads a value written for a unit of the registry. Raises BadQuantityError, saying which form it wants."""
     if unit == "b/s":

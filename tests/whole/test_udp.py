@@ -212,4 +212,4 @@ class PortsOfThisHost(ProgramTest):
         self.assertEqual((process.returncode, err), (3, ""))
         self.assertIn("2 × unknown speed", out)
         self.assertIn("RETEST", out)
-        self.assertIn("does not tell its speed", self.harvok("logbook", "show", "last").stdout)
+        self.assertIn("does not report its speed", self.harvok("logbook", "show", "last").stdout)

@@ -3,9 +3,8 @@
 from rich.console import Console
 
 from harvok.cli.render.tables import plain_table
-from harvok.cli.render.words import counted
 from harvok.core.ceilings import Ceilings
-from harvok.core.units import format_byte_rate, format_rate, format_speed
+from harvok.core.units import counted, format_byte_rate, format_rate, format_speed
 
 
 def show_ceilings(console: Console, found: Ceilings) -> None:

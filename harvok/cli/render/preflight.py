@@ -5,8 +5,8 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from harvok.cli.render.words import counted
 from harvok.core.models.preflight import Check, Outcome
+from harvok.core.units import counted
 
 _STYLES: dict[Outcome, str] = {"ok": "green", "warning": "bold yellow", "stop": "bold red", "unknown": "dim"}
 _TOPIC_WIDTH = 25

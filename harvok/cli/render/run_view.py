@@ -10,12 +10,12 @@ from rich.text import Text
 
 from harvok.cli.render.console import print_hanging
 from harvok.cli.render.tables import PlainTable, plain_table
-from harvok.cli.render.words import DASH, counted, verdict_text
+from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.judgement.finding import Finding, worst_verdict
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_duration, format_quantity, format_share
+from harvok.core.units import counted, format_duration, format_quantity, format_share
 from harvok.runner.request import TestRequest
 from harvok.runner.samples import headline_figures, summaries_of
 

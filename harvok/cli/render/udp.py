@@ -9,7 +9,7 @@ from rich.text import Text
 
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
-from harvok.cli.render.words import DASH, counted, direction_words, maybe, span_words
+from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES, heading_of
@@ -18,7 +18,15 @@ from harvok.core.trials.any import Trial
 from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import UdpReading, read_trial
 from harvok.core.udp.rows import UdpRow, UdpRowJoiner
-from harvok.core.units import format_byte_rate, format_duration, format_quantity, format_rate, format_share, format_span
+from harvok.core.units import (
+    counted,
+    format_byte_rate,
+    format_duration,
+    format_quantity,
+    format_rate,
+    format_share,
+    format_span,
+)
 
 _OF_A_LOAD = (
     "udp-offered", "udp-received", "datagram-loss", "loss-run-longest", "jitter", "delay-variation-p999",

@@ -24,11 +24,6 @@ _VERDICT_STYLES: "dict[Verdict, str]" = {"ACCEPT": "bold green", "REJECT": "bold
 ValueT = TypeVar("ValueT")
 
 
-def counted(number: int, thing: str) -> str:
-    """A number of things, in the plural where it is not one."""
-    return f"{number} {thing}{'' if number == 1 else 's'}"
-
-
 def span_words(start_s: float, end_s: float) -> str:
     """A span of a trial's time axis, to a tenth of a second; what began just before the origin began at 0.0."""
     return f"{max(start_s, 0.0):.1f} to {end_s:.1f} s"

@@ -17,7 +17,7 @@ from harvok.core.labels import label_text
 from harvok.core.limiter import Limiter
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_share
+from harvok.core.units import counted, format_share
 from harvok.errors import UsageError
 
 _SETTING_BEHIND = {"receive-window": "socket-buffer", "send-buffer": "socket-buffer", "pacing": "pacing"}
@@ -121,7 +121,8 @@ def _overall(before: Series, after: Series, criteria: Criteria, found: Sequence[
             yield Finding(
                 "RETEST",
                 "",
-                f"'{series.name}' has {len(series.runs)} complete runs, and {criteria.min_repeats} are required",
+                f"'{series.name}' has {counted(len(series.runs), 'complete run')}, and {criteria.min_repeats} are "
+                "required",
                 f"Add repeats to it: --series {series.name} --repeat {criteria.min_repeats - len(series.runs)}.",
             )
 

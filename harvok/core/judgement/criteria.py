@@ -19,7 +19,7 @@ from harvok.core.labels import label_text
 from harvok.core.measures.drift import LIKELY, SURE, is_trend, kendall_score, median_slope
 from harvok.core.measures.statistics import Interval, Summary, relative_change, repeats_needed, summarise
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_quantity, format_share
+from harvok.core.units import counted, format_quantity, format_share
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +108,7 @@ def _too_few(criteria: Sequence[Criterion], series: Mapping[str, Series], rules:
             yield Finding(
                 "RETEST",
                 name,
-                f"{runs} complete runs, and {rules.min_repeats} are required",
+                f"{counted(runs, 'complete run')}, and {rules.min_repeats} are required",
                 "Run the plan again: it goes on where it stopped.",
             )
 
