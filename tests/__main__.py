@@ -20,6 +20,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from itertools import groupby
 
+from harvok.clock import SYSTEM
 from tests.second_try import SECOND_TRY
 
 _AT_ONCE = 2 * (os.cpu_count() or 1)
@@ -105,9 +106,11 @@ def run_all(groups: Sequence[list[str]]) -> Outcome:
         worker = Worker()
         try:
             while True:
-                found = worker.run(waiting.get_nowait())
+                group, began_ns = waiting.get_nowait(), SYSTEM.now_ns()
+                found, took_s = worker.run(group), (SYSTEM.now_ns() - began_ns) / 1e9
                 with lock:
                     outcome.take(found)
+                    print(f"{took_s:6.1f} s  {found.ran:3} of {group[0].rsplit('.', 1)[0]}", flush=True)
         except queue.Empty:
             worker.end()
 

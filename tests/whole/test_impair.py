@@ -226,7 +226,7 @@ class Trying(ProgramTest):
         said = self.harvok("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
         self.assertIn("talks to no station", said)
         said = self.harvok("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
-        self.assertIn("is seen to already", said)
+        self.assertIn("is set already", said)
 
 
 class Sweeping(ProgramTest):

@@ -89,7 +89,7 @@ class Trends(ProgramTest):
         asked = ("throughput", "--frame-size", "64", "--frame-size", "1518", "--repeat", "6")
         self.harvok("rfc2544", "rig.toml", *asked)
         name = ("--rig", "dome-sw-b (simulated)")
-        self.assertIn("several things", self.harvok("logbook", "trend", "throughput", *name, code=2).stderr)
+        self.assertIn("several such figures", self.harvok("logbook", "trend", "throughput", *name, code=2).stderr)
         narrow = ("logbook", "trend", "throughput", *name, "--frame-size", "1518")
         said = self.harvok(*narrow, "--to", "trend.png").stdout
         self.assertIn("0 of 6 runs outside its band; no steady change", said)
