@@ -1,14 +1,12 @@
-"""Reads plans, runs them step by step, and judges what came of them.
+"""Runs plans step by step, and judges what came of them.
 
 The runs of a plan go into the logbook as series, one for each step: `NAME.STEP`. A plan that was interrupted goes on
 where it stopped when it is run again under the same name, since the series say what is done.
 """
 
-import hashlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.criteria import Judgement, judge
@@ -17,49 +15,28 @@ from harvok.core.kinds.kind import RigNeed
 from harvok.core.kinds.step import Step
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
-from harvok.core.models.plan import PLAN, Plan
-from harvok.core.models.rig import RigFile, VirtualRig
+from harvok.core.models.plan import Plan
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
-from harvok.core.procedure import Test
+from harvok.core.sweeps.axes import BASELINES
 from harvok.core.sweeps.reading import SweepReading
-from harvok.errors import ImpairmentError, PlanError
+from harvok.errors import PlanError
 from harvok.logbook.store import Logbook
-from harvok.rigs.files import parse_toml, read_rig, read_text
-from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.benches.reflector import reflector_of
 from harvok.runner.impair import ask, borrowed_bridge
+from harvok.runner.plan_files import PlanFile, impairment_of, rig_of, runs_of_sweep, test_of
 from harvok.runner.recorder import OnRecord
 from harvok.runner.request import Label, Place, ReflectorPlace, RigPlace, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
-from harvok.runner.stored_sweeps import BASELINES, is_sweep, stored_sweep
+from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
 from harvok.station.client import parse_station
 
-_HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
-_DIGEST_LETTERS = 12
-_AROUND_A_RUN_S = 2.0
-_VIRTUAL_TIME_S = 1.0  # what a run on a model takes of ours
-
 Bench = Callable[[str, str], None]
 """Tells the person at the bench what to do before a step (name, instruction), and returns when it is done."""
-
-
-@dataclass(frozen=True, slots=True)
-class PlanFile:
-    """A plan that was read: the plan, the folder that its rig file is looked for in, and the digest of its text."""
-
-    plan: Plan
-    folder: Path
-    digest: str
-
-    @property
-    def rig(self) -> RigFile | None:
-        """The rig of the plan, read. Raises RigFileError."""
-        return read_rig(self.folder / self.plan.rig) if self.plan.rig else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,58 +69,6 @@ class PlanOutcome:
     sweeps: Mapping[str, list[SweepReading]] = field(default_factory=dict)
 
 
-def read_plan(path: Path) -> PlanFile:
-    """The plan in a TOML file. Raises PlanError, naming line and key."""
-    return parse_plan_file(read_text(path, "plan", _HINT, PlanError), path)
-
-
-def parse_plan_file(text: str, path: Path) -> PlanFile:
-    """The plan in the text of a file. Raises PlanError, naming line and key."""
-    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError)
-    return PlanFile(plan, path.parent, hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS])
-
-
-def expected_s(file: PlanFile) -> float:
-    """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
-    total_s = 0.0
-    for step in file.plan.steps:
-        if step.place == "rig":
-            rig_of(file, step)
-        else:
-            _impairment(step)
-        once_s = (_test_of(file, step).expected_s or 0.0) + _AROUND_A_RUN_S
-        if _is_simulated(file) and step.place == "rig":
-            once_s = _VIRTUAL_TIME_S
-        total_s += once_s * (_runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
-    return total_s
-
-
-def _test_of(file: PlanFile, step: Step) -> Test:
-    """The test of a step, between ports of the plan's rig where it has one."""
-    return step.build(file.rig.rated if file.rig else 0.0)
-
-
-def rig_of(file: PlanFile, step: Step) -> RigFile:
-    """The rig of a step. Raises PlanError when its impairment has no virtual rig to stand in."""
-    rig = file.rig
-    assert rig  # the model sees to it
-    if step.impairment is None:
-        return rig
-    if not isinstance(rig, VirtualRig):
-        raise PlanError(
-            f"step {step.name} names an impairment, and {rig.name} is not a virtual rig",
-            "Put the impairment between real ports yourself: harvok impair start.",
-        )
-    _impairment(step)  # refused here, where the step is known
-    changed = rig.model_dump() | {"device": "impairment", "impairment": step.impairment, "shape": None}
-    return VirtualRig.model_validate(changed)
-
-
-def _is_simulated(file: PlanFile) -> bool:
-    rig = file.rig
-    return rig is not None and rig.kind == "simulated"
-
-
 def run_plan(
     request: PlanRequest, observer: Observer, on_record: OnRecord, bench: Bench, clock: Clock = SYSTEM
 ) -> PlanOutcome:
@@ -156,13 +81,13 @@ def run_plan(
     before: Step | None = None
     with _bridge(plan) as usual:
         for step, number in plan.rounds():
-            if done[step.name] >= (_runs_of_sweep(plan, step) if step.over else number + 1):
+            if done[step.name] >= (runs_of_sweep(plan, step) if step.over else number + 1):
                 continue
             if step is not before:
                 bench(step.name, step.instruction)
                 before = step
             if usual and step.place == "station":
-                ask("change", _impairment(step) or usual)
+                ask("change", impairment_of(step) or usual)
             asked = _asked(request, step, number)
             if step.over:
                 sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
@@ -170,10 +95,6 @@ def run_plan(
             else:
                 run_test(asked, observer, on_record, clock)
     return judge_plan(request)
-
-
-def _runs_of_sweep(plan: Plan, step: Step) -> int:
-    return plan.repeats_of(step) * (len(step.parts()) + len(BASELINES))
 
 
 def _say_nothing(number: int, of: int, what: str) -> None:
@@ -184,22 +105,12 @@ def _say_nothing(number: int, of: int, what: str) -> None:
 def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
     """What the bridge of this host does by itself, while steps of flows may have it do something else; None when none
     of them asks for it. Raises PlanError for an impairment that there is not, NothingFoundError without a bridge."""
-    asked = [_impairment(step) for step in plan.steps if step.place == "station"]
+    asked = [impairment_of(step) for step in plan.steps if step.place == "station"]
     if not any(asked):
         yield None
         return
     with borrowed_bridge() as usual:
         yield usual
-
-
-def _impairment(step: Step) -> ImpairmentFile | None:
-    """The impairment that a step names, if any. Raises PlanError when there is none of that name."""
-    if step.impairment is None:
-        return None
-    try:
-        return read_impairment(step.impairment)
-    except ImpairmentError as error:
-        raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
 
 
 def judge_plan(request: PlanRequest) -> PlanOutcome:
@@ -249,7 +160,7 @@ def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunReco
 
 def _asked(request: PlanRequest, step: Step, number: int) -> TestRequest:
     """One run of a step, or what a sweep varies."""
-    plan, test = request.file.plan, _test_of(request.file, step)
+    plan, test = request.file.plan, test_of(request.file, step)
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
     return TestRequest(
         place=_PLACES[kind_of(test).rig](request, step),

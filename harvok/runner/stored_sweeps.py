@@ -7,14 +7,22 @@ from itertools import permutations
 from harvok.core.judgement.sample import Series
 from harvok.core.kinds.table import KINDS, kind_of
 from harvok.core.models.run import RunRecord
-from harvok.core.sweeps.axes import MAX_AXES, Axis, AxisSet, Point, Role, Setting, is_impairment, parse_axis, point_name
+from harvok.core.sweeps.axes import (
+    BASELINES,
+    MAX_AXES,
+    Axis,
+    AxisSet,
+    Point,
+    Role,
+    Setting,
+    is_impairment,
+    parse_axis,
+    point_name,
+)
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
 from harvok.errors import NothingFoundError, UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.samples import as_series
-
-BASELINES = ("baseline-before", "baseline-after")
-"""What the series of a sweep's name are called in which nothing is varied."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,7 @@ from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile
 from harvok.core.observer import Observer
-from harvok.core.sweeps.axes import Axis, Order, Point, is_impairment, order_of, point_name, points_of
+from harvok.core.sweeps.axes import BASELINES, Axis, Order, Point, is_impairment, order_of, point_name, points_of
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import TesterLimitError, UsageError
 from harvok.logbook.store import Logbook
@@ -22,7 +22,7 @@ from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.recorder import OnRecord
 from harvok.runner.request import Place, RigPlace, TestRequest
 from harvok.runner.run import run_test
-from harvok.runner.stored_sweeps import BASELINES, stored_sweep
+from harvok.runner.stored_sweeps import stored_sweep
 
 SayPoint = Callable[[int, int, str], None]
 """(number, of how many, what is measured next)."""

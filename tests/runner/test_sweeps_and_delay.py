@@ -37,7 +37,7 @@ from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.runner import impair, sweeps
 from harvok.runner.benches.reflector import reflector_port
-from harvok.runner.plans import PlanFile, expected_s, read_plan, rig_of
+from harvok.runner.plan_files import PlanFile, expected_s, read_plan, rig_of
 from harvok.runner.preflight import PreflightRequest, preflight
 from harvok.runner.request import Label, ReflectorPlace, TestRequest
 from harvok.runner.samples import sample_of

@@ -26,7 +26,8 @@ from harvok.rigs.virtual import VirtualDevice
 from harvok.runner import impair, plans
 from harvok.runner.impaired_run import _with_station
 from harvok.runner.namespaced import HostNamespaces, _inside
-from harvok.runner.plans import PlanFile, PlanRequest, expected_s, run_plan
+from harvok.runner.plan_files import PlanFile, expected_s
+from harvok.runner.plans import PlanRequest, run_plan
 from harvok.runner.request import TestRequest
 from tests.runner.test_sweeps_and_delay import Heard
 from tests.whole.program import until

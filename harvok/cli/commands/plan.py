@@ -46,7 +46,7 @@ def new(
     from harvok.cli.files import writing
     from harvok.core.units import format_span, write_speed
     from harvok.errors import UsageError
-    from harvok.runner.plans import expected_s, parse_plan_file
+    from harvok.runner.plan_files import expected_s, parse_plan_file
 
     if file.exists() and not overwrite:
         raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
@@ -75,7 +75,7 @@ def new(
 @app.command()
 def check(file: PlanPath, json: JsonOption = False) -> None:
     """Check a plan and its rig file; say what would be done, and for how long."""
-    from harvok.runner.plans import expected_s, read_plan
+    from harvok.runner.plan_files import expected_s, read_plan
 
     found = read_plan(file)
     rig = found.rig
@@ -91,7 +91,7 @@ def check(file: PlanPath, json: JsonOption = False) -> None:
 @app.command()
 def show(file: PlanPath) -> None:
     """Print a plan as it is written."""
-    from harvok.runner.plans import read_plan
+    from harvok.runner.plan_files import read_plan
 
     read_plan(file)
     typer.echo(file.read_text(encoding="utf-8"), nl=False)

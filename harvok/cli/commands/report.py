@@ -46,7 +46,8 @@ def make(
 
     signature = Signature(operator, pictures=PICTURES.get(to.suffix), over=over)
     if plan:
-        from harvok.runner.plans import PlanRequest, read_plan
+        from harvok.runner.plan_files import read_plan
+        from harvok.runner.plans import PlanRequest
 
         if len(names) != 1:
             raise typer.BadParameter("with --plan give one name: what the plan was run as", param_hint="'NAME'")

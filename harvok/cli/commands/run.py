@@ -53,7 +53,8 @@ def run(
     Tells you at the bench what to do between steps. A plan that broke
     off goes on where it stopped when it is run again for the same unit.
     """
-    from harvok.runner.plans import PlanRequest, read_plan
+    from harvok.runner.plan_files import read_plan
+    from harvok.runner.plans import PlanRequest
 
     file = read_plan(plan)
     asked = attributes(with_ or [])

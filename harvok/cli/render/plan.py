@@ -1,6 +1,7 @@
 """Plans: what they would do, how far they are, and what came of them."""
 
 from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console
 from rich.padding import Padding
@@ -20,8 +21,10 @@ from harvok.core.observer import Observer
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity, format_share, format_span, format_speed
 from harvok.reports.rig_drawing import drawing
-from harvok.runner.plans import PlanOutcome
 from harvok.runner.samples import headline_figures, main_figures, summaries_of
+
+if TYPE_CHECKING:
+    from harvok.runner.plans import PlanOutcome
 
 _MAX_ACCEPTED = 6
 """More figures than this that meet their limits are counted rather than listed."""
@@ -110,7 +113,7 @@ def _headlines(record: RunRecord) -> list[str]:
     ]
 
 
-def show_outcome(console: Console, name: str, outcome: PlanOutcome) -> None:
+def show_outcome(console: Console, name: str, outcome: "PlanOutcome") -> None:
     """The verdict, its reasons worst first, what is odd, and the figures of each step."""
     judgement = outcome.judgement
     console.print()

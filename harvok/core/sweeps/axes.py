@@ -12,6 +12,8 @@ from harvok.errors import BadQuantityError, UsageError
 Order = Literal["interleaved", "random"]
 Role = Literal["setting", "condition", "load"]
 _MAX_VALUES = 100
+BASELINES = ("baseline-before", "baseline-after")
+"""What the series of a sweep's name are called in which nothing is varied."""
 MAX_AXES = 2
 
 

@@ -1,0 +1,100 @@
+"""Plans as files: read, checked, and how long they take. Knows no logbook and no traffic, so that it loads fast."""
+
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+
+from harvok.core.kinds.step import Step
+from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.models.plan import PLAN, Plan
+from harvok.core.models.rig import RigFile, VirtualRig
+from harvok.core.procedure import Test
+from harvok.core.sweeps.axes import BASELINES
+from harvok.errors import ImpairmentError, PlanError
+from harvok.rigs.files import parse_toml, read_rig, read_text
+from harvok.rigs.impairment_files import read_impairment
+
+_HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
+_DIGEST_LETTERS = 12
+_AROUND_A_RUN_S = 2.0
+_VIRTUAL_TIME_S = 1.0  # what a run on a model takes of ours
+
+
+@dataclass(frozen=True, slots=True)
+class PlanFile:
+    """A plan that was read: the plan, the folder that its rig file is looked for in, and the digest of its text."""
+
+    plan: Plan
+    folder: Path
+    digest: str
+
+    @property
+    def rig(self) -> RigFile | None:
+        """The rig of the plan, read. Raises RigFileError."""
+        return read_rig(self.folder / self.plan.rig) if self.plan.rig else None
+
+
+def read_plan(path: Path) -> PlanFile:
+    """The plan in a TOML file. Raises PlanError, naming line and key."""
+    return parse_plan_file(read_text(path, "plan", _HINT, PlanError), path)
+
+
+def parse_plan_file(text: str, path: Path) -> PlanFile:
+    """The plan in the text of a file. Raises PlanError, naming line and key."""
+    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError)
+    return PlanFile(plan, path.parent, hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS])
+
+
+def expected_s(file: PlanFile) -> float:
+    """How long all runs of a plan should take, in seconds; swapping leads is not counted."""
+    total_s = 0.0
+    for step in file.plan.steps:
+        if step.place == "rig":
+            rig_of(file, step)
+        else:
+            impairment_of(step)
+        once_s = (test_of(file, step).expected_s or 0.0) + _AROUND_A_RUN_S
+        if is_simulated(file) and step.place == "rig":
+            once_s = _VIRTUAL_TIME_S
+        total_s += once_s * (runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
+    return total_s
+
+
+def test_of(file: PlanFile, step: Step) -> Test:
+    """The test of a step, between ports of the plan's rig where it has one."""
+    return step.build(file.rig.rated if file.rig else 0.0)
+
+
+def rig_of(file: PlanFile, step: Step) -> RigFile:
+    """The rig of a step. Raises PlanError when its impairment has no virtual rig to stand in."""
+    rig = file.rig
+    assert rig  # the model sees to it
+    if step.impairment is None:
+        return rig
+    if not isinstance(rig, VirtualRig):
+        raise PlanError(
+            f"step {step.name} names an impairment, and {rig.name} is not a virtual rig",
+            "Put the impairment between real ports yourself: harvok impair start.",
+        )
+    impairment_of(step)  # refused here, where the step is known
+    changed = rig.model_dump() | {"device": "impairment", "impairment": step.impairment, "shape": None}
+    return VirtualRig.model_validate(changed)
+
+
+def is_simulated(file: PlanFile) -> bool:
+    rig = file.rig
+    return rig is not None and rig.kind == "simulated"
+
+
+def impairment_of(step: Step) -> ImpairmentFile | None:
+    """The impairment that a step names, if any. Raises PlanError when there is none of that name."""
+    if step.impairment is None:
+        return None
+    try:
+        return read_impairment(step.impairment)
+    except ImpairmentError as error:
+        raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
+
+
+def runs_of_sweep(plan: Plan, step: Step) -> int:
+    return plan.repeats_of(step) * (len(step.parts()) + len(BASELINES))
