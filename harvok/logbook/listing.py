@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from harvok.core.quantities import of_rank
+from harvok.core.quantities import QUANTITIES, of_rank
 
 SCHEMA = "2"
 """The newest step of harvok.logbook.migrations."""
@@ -27,7 +27,7 @@ _NEWEST = f"from runs where {_WHERE} order by started desc, id desc limit :most"
 _LINES = f"select id, started, state, test, rig, series, note, limiters {_NEWEST}"
 _HEADLINES = (
     "select run, quantity, labels, value from figures "
-    f"where quantity in ({', '.join(repr(key) for key in of_rank('headline'))}) and run in (select id {_NEWEST}) "
+    f"where quantity in ({', '.join(map(repr, of_rank('headline', 'main')))}) and run in (select id {_NEWEST}) "
     "order by run, number"
 )
 _COUNT = f"select count(*) from runs where {_WHERE}"
@@ -63,7 +63,12 @@ def read_lines(execute: Execute, limit: int | None, series: str | None) -> list[
     headlines: dict[str, list[HeadlineFigure]] = {}
     for run, quantity, labels, value in execute(_HEADLINES, asked):
         headlines.setdefault(run, []).append(HeadlineFigure(quantity, json.loads(labels), value))
-    return [_line(row, headlines.get(row[0], [])) for row in execute(_LINES, asked)]
+    return [_line(row, _standing(headlines.get(row[0], []))) for row in execute(_LINES, asked)]
+
+
+def _standing(figures: list[HeadlineFigure]) -> list[HeadlineFigure]:
+    """Those of rank headline; of a run that has none, its main figures."""
+    return [figure for figure in figures if QUANTITIES[figure.quantity].rank == "headline"] or figures
 
 
 def _line(row: Any, headline: list[HeadlineFigure]) -> RunLine:

@@ -89,7 +89,7 @@ class InAFolder(unittest.TestCase):
         return logbook
 
 
-class RecordOptions(InAFolder):
+class Storing(InAFolder):
     def test_what_goes_in_comes_out(self) -> None:
         book, whole = self.book(), record()
         self.assertTrue(book.add(whole))

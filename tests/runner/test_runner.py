@@ -72,7 +72,7 @@ class Locks(InAFolder):
             self.assertTrue((self.folder / "lock").exists())
 
 
-class RecordOptions(InAFolder):
+class Storing(InAFolder):
     def setUp(self) -> None:
         super().setUp()
         self.logbook = Logbook("book.sqlite")

@@ -46,7 +46,7 @@ def answers_on(sock: socket.socket, timeout_s: float = 0.3) -> list[bytes]:
         return got
 
 
-class DatagramOptions(unittest.TestCase):
+class Datagrams(unittest.TestCase):
     """One sender, one receiver, every method, over loopback."""
 
     def carried(self, method: str, batch: int, payload: int, count: int) -> tuple[list[int], int]:

@@ -18,7 +18,7 @@ def workers() -> set[int]:
     return {p.pid for p in psutil.process_iter(["cmdline"]) if "harvok.traffic.worker" in (p.info["cmdline"] or [])}
 
 
-class StationOptions(ProgramTest):
+class ReachingAStation(ProgramTest):
     def test_wrong_token(self) -> None:
         _, address = self.station()
         said = self.harvok("tcp", address, "--token", "not-the-one", code=4).stderr

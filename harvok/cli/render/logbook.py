@@ -8,7 +8,7 @@ from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
 from harvok.cli.render.words import ARROWS, DASH
-from harvok.core.quantities import QUANTITIES
+from harvok.core.quantities import QUANTITIES, of_rank
 from harvok.core.units import format_quantity
 from harvok.logbook.listing import RunLine
 
@@ -64,13 +64,13 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
 
 
 def _result(line: RunLine) -> Text:
-    """What a run is known by: its first headline quantity, each way, a range where it has several values; or its state,
-    where it is not complete."""
+    """What a run is known by: its first headline quantity, or else its first main one, each way; a range where it
+    has several values; or its state, where it is not complete."""
     if line.state != "complete":
         return Text(line.state, style="bold red")
     if not line.headline:
         return Text(DASH)
-    order = list(QUANTITIES)
+    order = [*of_rank("headline"), *of_rank("main")]
     quantity = min((figure.quantity for figure in line.headline), key=order.index)
     values: dict[str, list[float]] = {}
     for figure in line.headline:

@@ -14,9 +14,8 @@ from rich.text import Text
 
 Cell = str | Text
 
-_PIECE = re.compile(
-    r"[-+±<]?\d[\d.]*(?: \d{3})*(?: ± [\d.]+)? (?:%|(?:[GMkmµn]?(?:b/s|B/s|B|s)|frames/s)(?:/\w+)?)(?!\w)[),;:]*|\S+"
-)
+_UNIT = r"(?:%|(?:[GMkmµn]?(?:b/s|B/s|B|s)|frames/s)(?:/\w+)?)(?!\w)"
+_PIECE = re.compile(rf"[-+±<]?\d[\d.]*(?: \d{{3}}\b)*(?: ± [\d.]+)?(?: {_UNIT})?[),;:]*(?!\S)|\S+")
 """What stays together: a number with its unit, or a word."""
 
 
