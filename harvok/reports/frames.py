@@ -103,12 +103,12 @@ def _loads(records: Sequence[RunRecord]) -> list[str]:
 
 
 def _latency(axes: "Axes", records: Sequence[RunRecord]) -> None:
-    """A line for the typical latency, in a band from the least to the 99.9th percentile."""
+    """A line for the median latency, in a band from the minimum to p99.9."""
     sizes = _sizes(axes, records)
     for number, (record, marker) in enumerate(zip(records, _MARKERS * len(records), strict=False)):
         at, typical = _over_sizes(record, "latency-median", sizes, 1e6)
         (_, minimum), (_, worst) = (_over_sizes(record, q, sizes, 1e6) for q in ("latency-min", "latency-p999"))
-        axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, typical")
+        axes.plot(at, typical, marker=marker, color=f"C{number}", label=f"{_label(record)}, median")
         axes.fill_between(at, minimum, worst, color=f"C{number}", alpha=0.25, label="min to p99.9")
     axes.set(xlabel="frame size, B", ylabel="µs", ylim=(0, None), title="Latency at throughput, first bit to first bit")
 

@@ -64,13 +64,13 @@ def show_lines(console: Console, lines: Sequence[RunLine], total: int, place: st
 
 
 def _result(line: RunLine) -> Text:
-    """What a run is known by: its first headline quantity, or else its first main one, each way; a range where it
+    """What a run is known by: its first headline quantity, or else a main one, a rate first, each way; a range where it
     has several values; or its state, where it is not complete."""
     if line.state != "complete":
         return Text(line.state, style="bold red")
     if not line.headline:
         return Text(DASH)
-    order = [*of_rank("headline"), *of_rank("main")]
+    order = [*of_rank("headline"), *sorted(of_rank("main"), key=lambda key: QUANTITIES[key].unit != "b/s")]
     quantity = min((figure.quantity for figure in line.headline), key=order.index)
     values: dict[str, list[float]] = {}
     for figure in line.headline:
@@ -82,4 +82,7 @@ def _result(line: RunLine) -> Text:
 
 def _range(values: Sequence[float], unit: str) -> str:
     low, high = format_quantity(min(values), unit), format_quantity(max(values), unit)
-    return low if low == high else f"{low} … {high}"
+    if low == high:
+        return low
+    number, _, of_low = low.rpartition(" ")
+    return f"{number if high.endswith(f' {of_low}') else low} … {high}"

@@ -37,7 +37,7 @@ def short_trial_s(full_s: float) -> float:
 class FrameSettings:
     """What every trial of a test has in common. `line_bps` is the rated speed of the ports; `loss_tolerance` the share
     of frames that may be lost in a trial that passes: 0 is RFC 2544's throughput. `tester_fps` is the calibrated limit
-    of the tester by frame size, `tester_delay_s` its own typical delay; empty when it was not calibrated."""
+    of the tester by frame size, `tester_delay_s` its own median delay; empty when it was not calibrated."""
 
     line_bps: float
     streams: tuple[Stream, ...] = (SEND,)
