@@ -45,6 +45,9 @@ AT_A_TIME: dict[DirectionChoice, tuple[tuple[Stream, ...], ...]] = {
 }
 """The streams of each trial that a choice comes to."""
 
+MAX_STREAMS = 64
+"""What a rig has to carry at once."""
+
 TwoPortDirection = Literal["send", "receive", "both"]
 PORT_STREAMS: dict[TwoPortDirection, tuple[Stream, ...]] = {
     "send": (SEND,),
@@ -59,7 +62,10 @@ def frame_streams(named: Collection[str], direction: TwoPortDirection) -> tuple[
 
     Raises UsageError.
     """
-    return tuple(map(_parse_stream, dict.fromkeys(named))) or PORT_STREAMS[direction]
+    streams = tuple(map(_parse_stream, dict.fromkeys(named))) or PORT_STREAMS[direction]
+    if len(streams) > MAX_STREAMS:
+        raise UsageError(f"{len(streams)} streams at once are too many", f"Name {MAX_STREAMS} at most.")
+    return streams
 
 
 def _parse_stream(text: str) -> Stream:

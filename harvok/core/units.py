@@ -160,7 +160,7 @@ def format_times_briefly(*durations_s: float) -> str:
     """Several times in one unit, for columns: 4/459 µs."""
     largest = max(durations_s)
     factor, unit = next((step for step in _TIME_STEPS if largest >= step[0]), _TIME_STEPS[-1])
-    return f"{'/'.join(_three_digits(one / factor) for one in durations_s)} {unit}"
+    return f"{'/'.join(_three_digits(durations_ / factor) for durations_ in durations_s)} {unit}"
 
 
 def format_span(duration_s: float) -> str:

@@ -169,15 +169,15 @@ def faults_of(statistics: Path) -> dict[str, int]:
 
 def remarks_on(port: PortFacts) -> list[str]:
     """What may hold this port down, in sentences."""
-    said = []
+    remarks = []
     if port.highest_bps and port.negotiated_bps and port.negotiated_bps < port.highest_bps:
         speeds = f"runs at {format_speed(port.negotiated_bps)} and offers {format_speed(port.highest_bps)}"
-        said.append(f"{speeds}: check the lead, and the port at its other end")
+        remarks.append(f"{speeds}: check the lead, and the port at its other end")
     if port.duplex == "half":
-        said.append("half duplex: one end may not negotiate")
+        remarks.append("half duplex: one end may not negotiate")
     speed = port.highest_bps or port.negotiated_bps
     if port.slot and speed and port.slot.data_bps < speed:
-        said.append(
+        remarks.append(
             f"its slot (PCIe {port.slot.transfers_gts:g} GT/s × {port.slot.lanes}) carries about "
             f"{port.slot.data_bps / 1e9:.1f} Gb/s, less than the port's {speed / 1e9:g} Gb/s"
         )
@@ -185,8 +185,8 @@ def remarks_on(port: PortFacts) -> list[str]:
         port.slot.max_lanes,
         port.slot.max_transfers_gts,
     ):
-        said.append(f"its slot could be PCIe {port.slot.max_transfers_gts:g} GT/s × {port.slot.max_lanes}")
+        remarks.append(f"its slot could be PCIe {port.slot.max_transfers_gts:g} GT/s × {port.slot.max_lanes}")
     if port.faults:
         faults = ", ".join(f"{count} {name}" for name, count in port.faults.items())
-        said.append(f"{faults} since the driver was loaded")
-    return said
+        remarks.append(f"{faults} since the driver was loaded")
+    return remarks

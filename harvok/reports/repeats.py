@@ -135,9 +135,9 @@ def _over_time(goodput: "Axes", rtt: "Axes", again: "Axes", record: RunRecord, c
             continue
         reader = IntervalReader()
         intervals = [half for sample in replayed(trial.samples) if (half := reader.add(sample))]
-        for one in trial.result.directions:
-            style = "-" if one.direction == "send" else "--"
-            of_this = [half for half in intervals if half.direction == one.direction]
+        for direction in trial.result.directions:
+            style = "-" if direction.direction == "send" else "--"
+            of_this = [half for half in intervals if half.direction == direction.direction]
             heard = [half for half in of_this if half.role == "receiver"]
             sent = [half for half in of_this if half.role == "sender" and half.of("rtt-us")]
             rates = [sum(half.of("flow-bytes")) * 8 / (half.end_s - half.start_s) / 1e6 for half in heard]

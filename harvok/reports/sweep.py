@@ -30,24 +30,24 @@ def _column(reading: SweepReading) -> Column:
     points = reading.points
     measured = Curve(
         "measured, 95 % interval",
-        [one.summary.mean / 1e6 for one in points],
-        low=[_interval(one)[0] for one in points],
-        high=[_interval(one)[1] for one in points],
-        doubtful=[one.by_tester for one in points],
+        [point.summary.mean / 1e6 for point in points],
+        low=[_interval(point)[0] for point in points],
+        high=[_interval(point)[1] for point in points],
+        doubtful=[point.by_tester for point in points],
     )
     main = [measured]
     if reading.baseline:
         main.append(Curve("baseline", [reading.baseline.mean / 1e6] * len(points), "reference"))
-    for bound in dict.fromkeys(name for one in points for name in one.bounds):
-        main.append(Curve(bound, [_in_megabits(one.bounds.get(bound)) for one in points], "expected"))
+    for bound in dict.fromkeys(name for point in points for name in point.bounds):
+        main.append(Curve(bound, [_in_megabits(point.bounds.get(bound)) for point in points], "expected"))
     knee = reading.knee
     words = {"gain": "knee", "harm": "nothing lost up to here"}
     return Column(
         title=reading.direction,
         across=next(iter(reading.roles)),
-        points=[one.settings[0].text for one in points],
+        points=[point.settings[0].text for point in points],
         panels=[Panel("Mb/s", main), *_beside(reading)],
-        mark=([one.settings for one in points].index(knee.point.settings), words[knee.kind]) if knee else None,
+        mark=([point.settings for point in points].index(knee.point.settings), words[knee.kind]) if knee else None,
     )
 
 
@@ -56,9 +56,9 @@ def _beside(reading: SweepReading) -> list[Panel]:
     panels = []
     for unit, (drawn, factor) in UNITS.items():
         curves = [
-            Curve(QUANTITIES[name].name, [_times(one.beside.get(name), factor) for one in reading.points])
+            Curve(QUANTITIES[name].name, [_times(point.beside.get(name), factor) for point in reading.points])
             for name in reading.beside
-            if QUANTITIES[name].unit == unit and any(name in one.beside for one in reading.points)
+            if QUANTITIES[name].unit == unit and any(name in point.beside for point in reading.points)
         ]
         if curves:
             panels.append(Panel(drawn, curves, curves[0].name if len(curves) == 1 else ""))
@@ -97,13 +97,13 @@ def _draw_maps(title: str, readings: Sequence[SweepReading], path: Path) -> None
 
 
 def _heat_map(panel: "Axes", reading: SweepReading) -> None:
-    across, down = ([*dict.fromkeys(one.settings[axis].text for one in reading.points)] for axis in (0, 1))
+    across, down = ([*dict.fromkeys(point.settings[axis].text for point in reading.points)] for axis in (0, 1))
     values = [[float("nan")] * len(across) for _ in down]
-    for one in reading.points:
-        values[down.index(one.settings[1].text)][across.index(one.settings[0].text)] = one.summary.mean / 1e6
+    for point in reading.points:
+        values[down.index(point.settings[1].text)][across.index(point.settings[0].text)] = point.summary.mean / 1e6
     image = panel.imshow(values, cmap="viridis", aspect="auto", vmin=0)
     panel.figure.colorbar(image, ax=panel, label="Mb/s")
-    middle = max(one.summary.mean for one in reading.points) / 2e6
+    middle = max(point.summary.mean for point in reading.points) / 2e6
     for row, line in enumerate(values):
         for column, value in enumerate(line):
             words = format_rate(value * 1e6) if value == value else "none"

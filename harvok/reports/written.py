@@ -129,8 +129,8 @@ def junit(report: Report) -> str:
         case = ElementTree.SubElement(suite, "testcase", classname="harvok", name=name, time="0")
         kind = {"REJECT": "failure", "RETEST": "error"}.get(finding.verdict)
         if kind:
-            said = ElementTree.SubElement(case, kind, message=_printable(finding.reason), type=finding.verdict)
-            said.text = _printable(finding.advice)
+            element = ElementTree.SubElement(case, kind, message=_printable(finding.reason), type=finding.verdict)
+            element.text = _printable(finding.advice)
     root = ElementTree.Element("testsuites")
     root.append(suite)
     ElementTree.indent(root)

@@ -58,9 +58,9 @@ def _what_is_wrong(path: Path, text: str, what: str, error: ValidationError) -> 
     keys = [str(part) for part in first["loc"] if part not in _KINDS]
     line = next((found for end in range(len(keys), 0, -1) if (found := line_of(text, keys[:end]))), None)
     where = f"{path}, line {line}" if line else str(path)
-    said = {"missing": "is missing", "extra_forbidden": f"is no key of a {what}"}.get(first["type"], first["msg"])
-    said = said.removeprefix("Value error, ")
-    return f"{where}: '{'.'.join(keys)}' {said}" if keys else f"{where}: {said}"
+    problem = {"missing": "is missing", "extra_forbidden": f"is no key of a {what}"}.get(first["type"], first["msg"])
+    problem = problem.removeprefix("Value error, ")
+    return f"{where}: '{'.'.join(keys)}' {problem}" if keys else f"{where}: {problem}"
 
 
 def line_of(text: str, keys: list[str]) -> int | None:

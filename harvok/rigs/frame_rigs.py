@@ -50,7 +50,7 @@ def open_rig(
         from harvok.rigs.ports import FramePorts, Wiring
 
         facts = port_facts(file)
-        mtu = min(one.mtu_bytes or 1500 for one in facts)
+        mtu = min(fact.mtu_bytes or 1500 for fact in facts)
         interfaces = {name: port.interface for name, port in file.ports.items()}
         with FramePorts(Wiring(file.name, interfaces, file.sides, file.device, mtu), clock) as ports:
             yield ports

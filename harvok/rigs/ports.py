@@ -234,7 +234,7 @@ class FramePorts:
             source, destination = self._between(stream)
             ends = address_pairs(source, destination, ip, trial.address_pairs, self._routed)
             if self._routed:
-                frames = [build(size, ip, one, 0, 0) for one in ends]
+                frames = [build(size, ip, end, 0, 0) for end in ends]
                 orders.append(LearnOrder(source.interface, [frame.hex() for frame in frames], over_s))
                 continue
             for port, macs in (
@@ -319,7 +319,7 @@ def _without_each_other(
     streams: Sequence[Stream], results: Sequence[FrameDirectionResult]
 ) -> list[FrameDirectionResult]:
     """Frames of another stream of the trial that ends at the same port are not foreign there."""
-    came = [one.received_frames + one.duplicates for one in results]
+    came = [result.received_frames + result.duplicates for result in results]
     others = [
         sum(frames for other, frames in zip(streams, came, strict=True) if other.destination == stream.destination)
         for stream in streams

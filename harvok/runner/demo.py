@@ -80,9 +80,9 @@ def demo_station(name: str = "hall") -> Iterator[DemoStation]:
 
 def _await_ready(process: "subprocess.Popen[str]") -> None:
     assert process.stdout
-    said = process.stdout.readline()
-    if _READY not in said:
-        raise NearEndError(f"the demo's station did not start: {said.strip()}", "Run `harvok station` to see why.")
+    line = process.stdout.readline()
+    if _READY not in line:
+        raise NearEndError(f"the demo's station did not start: {line.strip()}", "Run `harvok station` to see why.")
 
 
 def _free_ports() -> int:

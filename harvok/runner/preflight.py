@@ -61,8 +61,8 @@ def preflight(request: PreflightRequest, clock: Clock = SYSTEM) -> Iterator[Chec
         yield _stop("route", error)
         return
     named = rig.address.name != rig.address.host
-    said = f"{rig.address.name} is {rig.address.host}" if named else f"{rig.address.host}, an address"
-    yield Check("name", "ok", said)
+    resolved = f"{rig.address.name} is {rig.address.host}" if named else f"{rig.address.host}, an address"
+    yield Check("name", "ok", resolved)
     with rig:
         try:
             rig.claim(_PLANNED_S, 0.0, lambda _: None)

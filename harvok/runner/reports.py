@@ -52,7 +52,7 @@ def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], s
         every = [series_of(logbook, name) for name in names if name in known]
         sweeps = {name: stored_sweep(logbook, name).readings() for name in names if is_sweep(logbook, name)}
     report = _report(" and ".join(names), groups, signature, sweeps)
-    remarks = [*(said for series in every for said in oddities(series)), *_said_of(sweeps)]
+    remarks = [*(remark for series in every for remark in oddities(series)), *_said_of(sweeps)]
     if len(every) == 2:
         found = compare(every[0], every[1], Criteria(), changed)
         return replace(report, verdict=found.verdict, findings=found.findings, remarks=remarks)
@@ -167,10 +167,10 @@ def _every_run(records: Sequence[RunRecord]) -> Table:
     for record in records:
         headline = kind_of(record.test).headline
         shown = [f for f in record.figures if f.quantity in headline]
-        said = "; ".join(f"{label_text(f.labels)} {format_quantity(f.value, f.meaning.unit)}".strip() for f in shown)
+        results = "; ".join(f"{label_text(f.labels)} {format_quantity(f.value, f.meaning.unit)}".strip() for f in shown)
         limiters = ", ".join(f"{way}: {kind}" for way, kind in record.limiters.items())
         taken = f"{record.started:%Y-%m-%d %H:%M:%S}"
-        rows.append([record.id, taken, record.state, record.series or "", said, limiters])
+        rows.append([record.id, taken, record.state, record.series or "", results, limiters])
     return Table("Every run", ["run", "taken (UTC)", "state", "series", "main figures", "limited by"], rows)
 
 
@@ -207,10 +207,10 @@ def _matrix(name: str, reading: SweepReading) -> Table:
 def _said_of(sweeps: Sweeps) -> list[str]:
     """What sweeps say in sentences, each with the sweep that says it."""
     return [
-        f"{name}, {reading.direction}: {said}"
+        f"{name}, {reading.direction}: {sentence}"
         for name, readings in sweeps.items()
         for reading in readings
-        for said in words_of(reading)
+        for sentence in words_of(reading)
     ]
 
 

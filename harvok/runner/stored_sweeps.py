@@ -62,7 +62,7 @@ def is_sweep(logbook: Logbook, name: str) -> bool:
 
 def stored_sweep(logbook: Logbook, name: str) -> StoredSweep:
     """The sweep of that name. Raises NothingFoundError."""
-    parts = [one.removeprefix(f"{name}.") for one in logbook.series() if one.startswith(f"{name}.")]
+    parts = [sery.removeprefix(f"{name}.") for sery in logbook.series() if sery.startswith(f"{name}.")]
     if BASELINES[0] not in parts:
         raise NothingFoundError(
             f"the logbook has no sweep called '{name}'",

@@ -14,6 +14,7 @@ from types import TracebackType
 from typing import TypeVar
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.ends import MAX_STREAMS
 from harvok.core.wire.frame_orders import (
     AnswerOrder,
     Gateways,
@@ -33,7 +34,6 @@ from harvok.worker.parent import READY_S, Worker
 
 LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
 
-MAX_STREAMS = 16
 _WORKER_ROWS = 2 * MAX_STREAMS  # a sender and a receiver for each stream
 ROWS = _WORKER_ROWS + MAX_STREAMS * ROWS_FOR_STEPS
 _LOOK_EVERY_S = 0.25

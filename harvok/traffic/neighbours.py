@@ -66,12 +66,12 @@ class Answerer:
         return Gateways(list(self._found))
 
     def _hear(self, number: int, frame: bytes) -> None:
-        said = read(frame)
-        if isinstance(said, Question) and self._is_ours(number, said.target):
-            self._sockets[number].send(answer(said, self._macs[number]))
+        message = read(frame)
+        if isinstance(message, Question) and self._is_ours(number, message.target):
+            self._sockets[number].send(answer(message, self._macs[number]))
         gateway = self._gateways[number]
-        if isinstance(said, Answer) and gateway and str(said.address) == gateway[0]:
-            self._found[number] = said.mac.hex()
+        if isinstance(message, Answer) and gateway and str(message.address) == gateway[0]:
+            self._found[number] = message.mac.hex()
             self._look_whether_all_found()
 
     def _is_ours(self, number: int, target: Address) -> bool:

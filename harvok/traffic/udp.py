@@ -95,10 +95,10 @@ def _open(trial: UdpTrial, target: DataTarget, source: Source, hello: Hello) -> 
 def _prove(sock: socket.socket, hello: bytes, target: DataTarget) -> None:
     """Says hello until challenged, and answers until welcome."""
     sock.settimeout(_ASK_AGAIN_S)
-    said, refused = hello, False
+    datagram, refused = hello, False
     for _ in range(round(_ADMISSION_S / _ASK_AGAIN_S)):
         try:
-            sock.send(said)
+            sock.send(datagram)
             answer = sock.recv(64)
         except TimeoutError:
             continue
@@ -109,7 +109,7 @@ def _prove(sock: socket.socket, hello: bytes, target: DataTarget) -> None:
             raise _blocked(target, f"failed: {os.strerror(error.errno or 0)}") from error
         if answer == WELCOME:
             return
-        said = answer_challenge(hello, answer, target.key)
+        datagram = answer_challenge(hello, answer, target.key)
     raise _blocked(target, "were refused" if refused else f"got no answer in {_ADMISSION_S:.0f} s")
 
 
@@ -209,14 +209,14 @@ class UdpListener:
 
     def _answer(self, listener: socket.socket) -> None:
         """Challenges a good hello, admits a good answer, and says nothing to anything else."""
-        said, control, _, peer = listener.recvmsg(ANSWER_BYTES + 1, 128)
-        hello = decode_hello(said[:HELLO_BYTES], self._key)
+        datagram, control, _, peer = listener.recvmsg(ANSWER_BYTES + 1, 128)
+        hello = decode_hello(datagram[:HELLO_BYTES], self._key)
         if not hello or hello.trial_id != self._trial_id:
             return
         challenge = challenge_for(peer, self._secret)
-        if len(said) == HELLO_BYTES:
+        if len(datagram) == HELLO_BYTES:
             listener.sendmsg([challenge], _from_same_address(control), 0, peer)
-        elif is_answered(said, challenge, self._key) and self._admit(hello, listener, _own_address(control), peer):
+        elif is_answered(datagram, challenge, self._key) and self._admit(hello, listener, _own_address(control), peer):
             listener.sendmsg([WELCOME], _from_same_address(control), 0, peer)
 
     def _admit(self, hello: Hello, listener: socket.socket, own: str, peer: tuple[str, int]) -> bool:

@@ -119,6 +119,8 @@ class Rows(unittest.TestCase):
         for wrong in ("north", "north:", ":south", "north:north"):
             with self.assertRaises(UsageError):
                 frame_streams([wrong], "send")
+        with self.assertRaisesRegex(UsageError, "65 streams at once are too many"):
+            frame_streams([f"north:port{number}" for number in range(65)], "send")
 
 
 class Notices(unittest.TestCase):

@@ -5,7 +5,7 @@ import unittest
 
 from rich.console import Console
 
-from harvok.cli.render.trend import said, show_trend
+from harvok.cli.render.trend import show_trend, trend_words
 from harvok.core.judgement.trend import Point, Trend, trend
 
 STEADY = (940.0, 941.0, 939.0, 940.5, 939.5)
@@ -19,13 +19,13 @@ class Trends(unittest.TestCase):
     def test_a_steady_link_is_steady(self) -> None:
         found = trend(points(STEADY * 3))
         self.assertEqual((found.outside, found.beyond_chance), ([], False))
-        self.assertIn("no steady change", said(found, "b/s"))
+        self.assertIn("no steady change", trend_words(found, "b/s"))
 
     def test_a_slow_decline_is_found_though_no_two_neighbours_differ(self) -> None:
         found = trend(points(tuple(940 - 1.5 * n for n in range(20))))
         self.assertTrue(found.beyond_chance)
         self.assertAlmostEqual(found.change_a_month or 0, -1.5 / 940 * 30 / 7, delta=2e-4)
-        self.assertIn("falls by 0.69 % a month", said(found, "b/s"))
+        self.assertIn("falls by 0.69 % a month", trend_words(found, "b/s"))
         self.assertEqual(found.outside[-1].run, "run-19")
 
     def test_one_bad_run_is_outside_and_no_trend(self) -> None:

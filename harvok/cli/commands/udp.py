@@ -198,7 +198,7 @@ def _test(load: LoadOptions, pattern: ServiceSpec, trial: UdpTrial, flows: FlowO
         return UdpServicesTest(flows.direction, trial, read_services(load.services), trial.duration_s * 2)
     if load.steps is not None:
         rates = _rates(load.steps)
-        services, shares = (replace(pattern, rate_bps=max(rates)),), tuple(one / max(rates) for one in rates)
+        services, shares = (replace(pattern, rate_bps=max(rates)),), tuple(rate / max(rates) for rate in rates)
         return UdpStepsTest(flows.direction, trial, services, shares, load.continuous)
     services = (replace(pattern, rate_bps=load.rate or 0.0),)
     if load.search:

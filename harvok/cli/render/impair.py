@@ -65,8 +65,8 @@ def show_impairment(console: Console, file: ImpairmentFile) -> None:
     for stage in file.plan().stages:
         when = f"from {format_span(stage.at_s)} on: " if stage.at_s else ""
         for direction, one in (("send", stage.send), ("receive", stage.receive)):
-            said = ", ".join(words_of(one)) or "nothing"
-            console.print(f"  {when}{direction_words(direction)} {said}", soft_wrap=True)
+            effects = ", ".join(words_of(one)) or "nothing"
+            console.print(f"  {when}{direction_words(direction)} {effects}", soft_wrap=True)
     console.print(f"  seed {file.seed}")
 
 
@@ -103,7 +103,7 @@ class ImpairView:
         """b/s that went out in each direction since the last report."""
         before = self._before
         passed_s = report.at_s - (before.at_s if before else 0.0)
-        was = [one.out_bytes for one in before.directions] if before else [0] * len(report.directions)
+        was = [direction.out_bytes for direction in before.directions] if before else [0] * len(report.directions)
         return [(one.out_bytes - then) * 8 / passed_s for one, then in zip(report.directions, was, strict=True)]
 
     def close(self) -> None:
@@ -125,14 +125,14 @@ class ImpairView:
 
 
 def _remarks(report: ImpairmentReport) -> Iterator[str]:
-    for one in report.directions:
-        if one.too_large:
+    for direction in report.directions:
+        if direction.too_large:
             yield (
-                f"{one.direction}: {one.too_large} frames were longer than a port carries, or tagged: dropped; "
-                "switch segmentation offload (tx-checksumming on virtual links) off at the host behind that port"
+                f"{direction.direction}: {direction.too_large} frames were longer than a port carries, or tagged: "
+                "dropped; switch segmentation offload (tx-checksumming on virtual links) off at the host behind that port"
             )
-        if one.overrun:
-            yield f"{one.direction}: {one.overrun} frames found the delay line full: too much for this host"
+        if direction.overrun:
+            yield f"{direction.direction}: {direction.overrun} frames found the delay line full: too much for this host"
 
 
 def report_table(report: ImpairmentReport, rates: Sequence[float] | None) -> PlainTable:

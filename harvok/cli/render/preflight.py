@@ -34,9 +34,9 @@ class CheckView:
         stops, warnings = (sum(check.outcome == kind for check in checks) for kind in ("stop", "warning"))
         self._console.print()
         if stops:
-            said = Text(f"{counted(stops, 'reason')} to stop: put right what is named above first", style="bold red")
+            summary = Text(f"{counted(stops, 'reason')} to stop: put right what is named above first", style="bold red")
         elif warnings:
-            said = Text(f"you can measure, with {counted(warnings, 'warning')} to keep in mind", style="bold yellow")
+            summary = Text(f"you can measure, with {counted(warnings, 'warning')} to keep in mind", style="bold yellow")
         else:
-            said = Text("nothing stands in the way of a test", style="bold green")
-        self._console.print(said)
+            summary = Text("nothing stands in the way of a test", style="bold green")
+        self._console.print(summary)

@@ -107,5 +107,10 @@ def show_readings(name: str, readings: Sequence[SweepReading], plot: Path | None
 
 def readings_as_json(name: str, readings: Sequence[SweepReading]) -> str:
     """The readings as one document; values in the unit of their quantity."""
-    document = {"format": "harvok-sweep", "version": 2, "name": name, "readings": [asdict(one) for one in readings]}
+    document = {
+        "format": "harvok-sweep",
+        "version": 2,
+        "name": name,
+        "readings": [asdict(reading) for reading in readings],
+    }
     return json.dumps(document, indent=2)

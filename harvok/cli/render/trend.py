@@ -16,7 +16,7 @@ def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
     """What it comes to, then a line for each run with its place between the lowest and the highest."""
     quantity = QUANTITIES[figure]
     name = f"{quantity.name} of {rig}"
-    console.print(Text.assemble((name, "bold"), f": {said(found, quantity.unit)}"), soft_wrap=True)
+    console.print(Text.assemble((name, "bold"), f": {trend_words(found, quantity.unit)}"), soft_wrap=True)
     low = min(found.low, *(point.value for point in found.points))
     high = max(found.high, *(point.value for point in found.points))
     table = plain_table(("day", "run"), ("value",))
@@ -30,7 +30,7 @@ def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
         console.print(Text(f"{len(found.points) - _MAX_ROWS} earlier runs are not shown", style="dim"))
 
 
-def said(found: Trend, unit: str) -> str:
+def trend_words(found: Trend, unit: str) -> str:
     """The trend in a sentence."""
     band = f"baseline {format_quantity(found.mean, unit)} of the first {found.baseline} runs"
     outside = f"{len(found.outside)} of {len(found.points)} runs outside its band"

@@ -106,12 +106,12 @@ def show_udp_trials(console: Console, record: RunRecord) -> None:
 
 def _trials(record: RunRecord) -> Iterator[tuple[str, PlainTable]]:
     """Trials with their intervals, joined as they were while it ran."""
-    for one in record.trials:
-        if isinstance(one.trial, UdpTrial):
-            style = UdpRows(one.trial)
-            rows = sorted(UdpRowJoiner().add(replayed(one.samples)), key=style.order)
-            directions = " and ".join(direction_words(stream.name) for stream in one.trial.streams)
-            yield ", ".join(filter(None, (directions, one.trial.about))), style.table(rows)
+    for trial in record.trials:
+        if isinstance(trial.trial, UdpTrial):
+            style = UdpRows(trial.trial)
+            rows = sorted(UdpRowJoiner().add(replayed(trial.samples)), key=style.order)
+            directions = " and ".join(direction_words(stream.name) for stream in trial.trial.streams)
+            yield ", ".join(filter(None, (directions, trial.trial.about))), style.table(rows)
 
 
 def show_load(console: Console, record: RunRecord) -> None:
@@ -144,11 +144,11 @@ def _confirming(record: RunRecord) -> list[UdpReading]:
     """The readings of the highest full-length trial that passed, each way."""
     test, best = record.test, dict[str, UdpReading]()
     for trial, readings in readings_of(record):
-        if trial.duration_s < test.trial.duration_s or any(one.loss > test.loss_tolerance for one in readings):
+        if trial.duration_s < test.trial.duration_s or any(reading.loss > test.loss_tolerance for reading in readings):
             continue
-        for one in readings:
-            if one.direction not in best or one.offered_fps > best[one.direction].offered_fps:
-                best[one.direction] = one
+        for reading in readings:
+            if reading.direction not in best or reading.offered_fps > best[reading.direction].offered_fps:
+                best[reading.direction] = reading
     return list(best.values())
 
 

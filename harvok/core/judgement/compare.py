@@ -162,8 +162,8 @@ def _regression(row: ComparedFigure, change: Change, largest: float) -> Finding:
             "Take at least five repeats.",
         )
     name = QUANTITIES[row.quantity].name
-    said = f"{name} changed by {percent_span(low, high, -largest, signed=True)}"
-    return _against(low, high, -largest, label_text(row.labels), said, f"{format_share(largest)} regression")
+    clause = f"{name} changed by {percent_span(low, high, -largest, signed=True)}"
+    return _against(low, high, -largest, label_text(row.labels), clause, f"{format_share(largest)} regression")
 
 
 def _share(row: ComparedFigure, share: ComparedFigure | None, minimum: float, confidence: float) -> Finding:
@@ -176,19 +176,19 @@ def _share(row: ComparedFigure, share: ComparedFigure | None, minimum: float, co
         )
     interval = share.after.interval(confidence)
     name = QUANTITIES[row.quantity].name
-    said = f"{name} was {percent_span(interval.low, interval.high, minimum)} of the ceiling"
+    clause = f"{name} was {percent_span(interval.low, interval.high, minimum)} of the ceiling"
     limit = f"at least {format_share(minimum)}"
-    return _against(interval.low, interval.high, minimum, label_text(row.labels), said, limit)
+    return _against(interval.low, interval.high, minimum, label_text(row.labels), clause, limit)
 
 
-def _against(low: float, high: float, limit: float, place: str, said: str, shown: str) -> Finding:
+def _against(low: float, high: float, limit: float, place: str, clause: str, shown: str) -> Finding:
     """Holds an interval against its lower limit, which is `shown` so."""
     if low >= limit:
-        return Finding("ACCEPT", place, f"{said}, which meets the limit of {shown}")
+        return Finding("ACCEPT", place, f"{clause}, which meets the limit of {shown}")
     if high < limit:
-        return Finding("REJECT", place, f"{said}, which misses the limit of {shown}")
+        return Finding("REJECT", place, f"{clause}, which misses the limit of {shown}")
     advice = "Take more repeats, or find out what makes them differ so much."
-    return Finding("RETEST", place, f"{said}, which straddles the limit of {shown}", advice)
+    return Finding("RETEST", place, f"{clause}, which straddles the limit of {shown}", advice)
 
 
 def weigh_limiter(

@@ -70,7 +70,7 @@ def judge(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Ru
     findings = [*_too_few(criteria, series, rules), *_unlike(criteria, series), *_missing(criteria, series)]
     for criterion, key in questions:
         findings += _judge_figure(criterion, key, series, rules, confidence)
-    remarks = [remark for one in series.values() for remark in oddities(one)]
+    remarks = [remark for sery in series.values() for remark in oddities(sery)]
     return Judgement(sorted(findings, key=worst_first), remarks)
 
 
@@ -177,9 +177,9 @@ def _bounds_of(
     interval = summary.interval(confidence)
     for limit, sign, words in ((criterion.minimum, 1, "at least"), (criterion.maximum, -1, "at most")):
         if limit is not None:
-            said = f"{_name(key)} is {quantity_span(interval.low, interval.high, limit, unit)}"
+            clause = f"{_name(key)} is {quantity_span(interval.low, interval.high, limit, unit)}"
             shown = f"the limit of {words} {format_quantity(limit, unit)}"
-            yield _against(interval, limit, sign, place, said, shown, summary, confidence)
+            yield _against(interval, limit, sign, place, clause, shown, summary, confidence)
     if criterion.max_regression is not None and criterion.against in series:
         yield _regression(criterion, key, summary, series[criterion.against or ""], rules, confidence, place)
 
@@ -189,7 +189,7 @@ def _against(
     limit: float,
     sign: int,
     place: str,
-    said: str,
+    clause: str,
     words: str,
     summary: Summary,
     confidence: float,
@@ -199,11 +199,11 @@ def _against(
         return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
     low, high = sorted((sign * interval.low, sign * interval.high))
     if low >= sign * limit:
-        return Finding("ACCEPT", place, f"{said}, which meets {words}")
+        return Finding("ACCEPT", place, f"{clause}, which meets {words}")
     if high < sign * limit:
-        return Finding("REJECT", place, f"{said}, which misses {words}")
+        return Finding("REJECT", place, f"{clause}, which misses {words}")
     needed = repeats_needed(summary.deviation, abs(summary.mean - limit), confidence)
-    return Finding("RETEST", place, f"{said}, which straddles {words}", _more(needed, len(summary.values)))
+    return Finding("RETEST", place, f"{clause}, which straddles {words}", _more(needed, len(summary.values)))
 
 
 def _more(needed: int | None, have: int) -> str:
@@ -234,17 +234,17 @@ def _regression(
         return Finding("RETEST", place, "a single run says nothing about spread", "Take at least five repeats.")
     low, high = sorted((sign * interval.low, sign * interval.high))
     changed = percent_span(interval.low, interval.high, -sign * largest, signed=True)
-    said = f"{_name(key)} changed by {changed} against {baseline.name}"
+    clause = f"{_name(key)} changed by {changed} against {baseline.name}"
     words = f"the limit of {format_share(largest)} regression"
     if low >= -largest:
-        return Finding("ACCEPT", place, f"{said}, which meets {words}")
+        return Finding("ACCEPT", place, f"{clause}, which meets {words}")
     if high < -largest:
-        return Finding("REJECT", place, f"{said}, which misses {words}")
+        return Finding("REJECT", place, f"{clause}, which misses {words}")
     gap = abs((low + high) / 2 + largest)
     return Finding(
         "RETEST",
         place,
-        f"{said}, which straddles {words}",
+        f"{clause}, which straddles {words}",
         _more(repeats_needed(deviation, gap, confidence), len(after.values)),
     )
 

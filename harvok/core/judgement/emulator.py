@@ -52,11 +52,15 @@ def _judge(
 
 def _delay(place: str, wanted: Impairment, median_s: float, tolerance_s: float) -> Finding:
     """The median, which both spreads leave where the delay was set, as long as no frame waits for another."""
-    said = f"delay set {format_duration(wanted.delay_s)}, measured {format_duration(max(median_s, 0.0))} at the median"
+    clause = (
+        f"delay set {format_duration(wanted.delay_s)}, measured {format_duration(max(median_s, 0.0))} at the median"
+    )
     tolerance_s += wanted.variation_s / 5 if wanted.variation_s else 0.0
     if abs(median_s - wanted.delay_s) <= tolerance_s:
-        return Finding("ACCEPT", place, f"{said}, within {format_duration(tolerance_s)}")
-    return Finding("REJECT", place, f"{said}, more than {format_duration(tolerance_s)} off", "Calibrate the emulator.")
+        return Finding("ACCEPT", place, f"{clause}, within {format_duration(tolerance_s)}")
+    return Finding(
+        "REJECT", place, f"{clause}, more than {format_duration(tolerance_s)} off", "Calibrate the emulator."
+    )
 
 
 def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
@@ -64,21 +68,23 @@ def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
     share = wanted.loss + wanted.burst_loss * (1 - wanted.loss)
     runs = wanted.burst_frames * 2 if wanted.burst_loss else 1.0
     half = _SURE * math.sqrt(max(share * (1 - share) * runs, 1e-12) / sent) + 1 / sent
-    said = f"loss set {format_share(share)}, measured {format_share(loss)}"
+    clause = f"loss set {format_share(share)}, measured {format_share(loss)}"
     if abs(loss - share) > half:
         return Finding(
             "REJECT",
             place,
-            f"{said}, outside ± {format_share(half)}",
+            f"{clause}, outside ± {format_share(half)}",
             "Find what else loses frames.",
         )
     if share and half > share:
-        return Finding("RETEST", place, f"{said}, of too few frames to decide", "Take a longer --duration.")
-    return Finding("ACCEPT", place, f"{said}, within ± {format_share(half)}")
+        return Finding("RETEST", place, f"{clause}, of too few frames to decide", "Take a longer --duration.")
+    return Finding("ACCEPT", place, f"{clause}, within ± {format_share(half)}")
 
 
 def _rate(place: str, wanted_bps: float, rate_bps: float) -> Finding:
-    said = f"rate set {format_rate(wanted_bps)} (L2), measured {format_rate(rate_bps)}"
+    clause = f"rate set {format_rate(wanted_bps)} (L2), measured {format_rate(rate_bps)}"
     if abs(rate_bps / wanted_bps - 1) <= _RATE_TOLERANCE:
-        return Finding("ACCEPT", place, f"{said}, within {format_share(_RATE_TOLERANCE)}")
-    return Finding("REJECT", place, f"{said}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the emulator.")
+        return Finding("ACCEPT", place, f"{clause}, within {format_share(_RATE_TOLERANCE)}")
+    return Finding(
+        "REJECT", place, f"{clause}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the emulator."
+    )

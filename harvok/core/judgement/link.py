@@ -18,8 +18,10 @@ def judge_link(port: str, link_ups: Sequence[Event], rated_bps: float | None, mi
     flaps = round(sum(event.values.get(MISSED, 0) for event in link_ups))
     if slow:
         speeds = ", ".join(sorted({format_speed(speed_bps) for speed_bps in slow}))
-        said = f"{len(slow)} of {count} times the link came up at {speeds}, below {format_speed(rated_bps)}"
-        return [Finding("REJECT", where, said, "Try a known-good lead on the same ports: then it is the lead, or not.")]
+        clause = f"{len(slow)} of {count} times the link came up at {speeds}, below {format_speed(rated_bps)}"
+        return [
+            Finding("REJECT", where, clause, "Try a known-good lead on the same ports: then it is the lead, or not.")
+        ]
     if half:
         return [Finding("REJECT", where, f"{len(half)} of {count} times at half duplex", "Check both ends' settings.")]
     if flaps:

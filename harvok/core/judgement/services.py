@@ -50,14 +50,14 @@ def _maybe_within(place: str, what: str, value: float | None, maximum: float, er
 
 
 def _within(place: str, what: str, value: float, maximum: float, error: float, show: Callable[[float], str]) -> Finding:
-    said = f"{what} {show(value)}" + (f" ± {show(error)}" if error else "")
+    clause = f"{what} {show(value)}" + (f" ± {show(error)}" if error else "")
     if value - error > maximum:
-        return Finding("REJECT", place, f"{said} is more than the {show(maximum)} promised")
+        return Finding("REJECT", place, f"{clause} is more than the {show(maximum)} promised")
     if value + error <= maximum:
-        return Finding("ACCEPT", place, f"{said} is within the {show(maximum)} promised")
+        return Finding("ACCEPT", place, f"{clause} is within the {show(maximum)} promised")
     return Finding(
         "RETEST",
         place,
-        f"{said} cannot be distinguished from the {show(maximum)} promised",
+        f"{clause} cannot be distinguished from the {show(maximum)} promised",
         "Keep both clocks in step with one source, so that one-way delay is known more precisely.",
     )

@@ -39,7 +39,7 @@ class RigStep(Step):
 
     frame_sizes: list[str | int] = []
     direction: TwoPortDirection = "send"
-    streams: Annotated[list[str], Field(max_length=16)] = []
+    streams: list[str] = []
     ip_version: Literal[4, 6, "none"] = 4
     trial_pause: Duration = 7.0
 

@@ -55,37 +55,37 @@ def interface_checks(end: str, host: HostConditions, link: Link) -> Iterator[Che
         yield Check(topic, "unknown", "this system does not tell which interface is used", "Look it up by hand.")
         return
     speed = format_speed(port.negotiated_bps) if port.negotiated_bps else "no negotiated speed"
-    said = f"{port.name} ({port.driver or port.kind}), {speed}, MTU {port.mtu_bytes} B"
+    facts = f"{port.name} ({port.driver or port.kind}), {speed}, MTU {port.mtu_bytes} B"
     if port.kind == "loopback":
-        yield Check(topic, "warning", f"{said}: loopback, no link is tested", "Give the address of another host.")
+        yield Check(topic, "warning", f"{facts}: loopback, no link is tested", "Give the address of another host.")
     elif port.duplex == "half":
-        yield Check(topic, "stop", f"{said}, half duplex", "Let both ends auto-negotiate, or set both to full duplex.")
+        yield Check(topic, "stop", f"{facts}, half duplex", "Let both ends auto-negotiate, or set both to full duplex.")
     elif port.negotiated_bps and link.rated_bps and port.negotiated_bps < link.rated_bps:
         yield Check(
             topic,
             "stop",
-            f"{said}: below the rated {format_speed(link.rated_bps)}",
+            f"{facts}: below the rated {format_speed(link.rated_bps)}",
             "Swap the lead, then the port; `harvok ports watch` keeps a record of what each one negotiates.",
         )
     else:
-        yield Check(topic, "ok", said)
+        yield Check(topic, "ok", facts)
 
 
 def cpu_checks(end: str, host: HostConditions) -> Iterator[Check]:
     """Cores, governor and load."""
     topic = f"CPU, {end} end"
-    said = f"{host.cores} cores" + (f", load {host.load_1min:.2f}" if host.load_1min is not None else "")
+    facts = f"{host.cores} cores" + (f", load {host.load_1min:.2f}" if host.load_1min is not None else "")
     if host.load_1min is not None and host.load_1min > _BUSY_SHARE * host.cores:
-        yield Check(topic, "warning", f"{said}: busy with something else", "End other work there before you measure.")
+        yield Check(topic, "warning", f"{facts}: busy with something else", "End other work there before you measure.")
     elif host.governor not in (None, "performance"):
         yield Check(
             topic,
             "warning",
-            f"{said}, governor {host.governor}",
+            f"{facts}, governor {host.governor}",
             "Set the governor to performance: clocks that change in mid-test change the result.",
         )
     else:
-        yield Check(topic, "ok", said + (f", governor {host.governor}" if host.governor else ""))
+        yield Check(topic, "ok", facts + (f", governor {host.governor}" if host.governor else ""))
 
 
 def mtu_agreement(near: HostConditions, far: HostConditions) -> Iterator[Check]:
@@ -142,17 +142,17 @@ def clock_check(near: HostConditions, far: HostConditions, offset: ClockOffset |
         return Check("clocks", "unknown", "the clocks could not be compared", "One-way delay will not be told.")
     if not offset.error_s:
         return Check("clocks", "ok", "both ends are one machine and share one clock")
-    said = f"{format_duration(abs(offset.offset_s))} apart, known to ± {format_duration(offset.error_s)}"
+    facts = f"{format_duration(abs(offset.offset_s))} apart, known to ± {format_duration(offset.error_s)}"
     loose = [end for end, host in (("near", near), ("far", far)) if not host.clock.synchronised]
     if offset.error_s > _FAR_OFF_S or loose:
         who = f"; not kept in step: {' and '.join(loose)}" if loose else ""
         return Check(
             "clocks",
             "warning",
-            f"{said}{who}",
+            f"{facts}{who}",
             "Rates and losses do not mind. For one-way delay keep both in step with one source (PTP or NTP).",
         )
-    return Check("clocks", "ok", said)
+    return Check("clocks", "ok", facts)
 
 
 def traffic_check(
@@ -165,12 +165,12 @@ def traffic_check(
         return
     passed_s = after.at_s - before.at_s
     max_bps = max(after.received_bytes - before.received_bytes, after.sent_bytes - before.sent_bytes) * 8 / passed_s
-    said = f"{format_rate(max_bps)} on {after.name} just now"
+    facts = f"{format_rate(max_bps)} on {after.name} just now"
     if max_bps > (line_bps * _OTHER_SHARE if line_bps else _OTHER_BPS):
         share = f" ({format_share(max_bps / line_bps)} of the line)" if line_bps else ""
-        yield Check(topic, "warning", f"{said}{share}", "End it: two tests at once spoil each other.")
+        yield Check(topic, "warning", f"{facts}{share}", "End it: two tests at once spoil each other.")
     else:
-        yield Check(topic, "ok", said)
+        yield Check(topic, "ok", facts)
     if after.faults > before.faults:
         yield Check(
             f"errors, {end} end",
@@ -191,16 +191,16 @@ def buffers_check(near: HostConditions, far: HostConditions, link: Link, rtt_s: 
         "far": far.socket_limits.tcp_receive_bytes,
     }
     short = {end: triple[2] for end, triple in limits.items() if triple and triple[2] < 2 * need}
-    said = f"{format_rate(rate_bps)} × {format_duration(rtt_s)} need {format_size(need)} in flight"
+    facts = f"{format_rate(rate_bps)} × {format_duration(rtt_s)} need {format_size(need)} in flight"
     if short:
         ends = ", ".join(f"{format_size(maximum)} at the {end} end" for end, maximum in short.items())
         return Check(
             topic,
             "warning",
-            f"{said}, and TCP may grow to {ends} only, of which about half carries data",
+            f"{facts}, and TCP may grow to {ends} only, of which about half carries data",
             "Raise net.ipv4.tcp_wmem and tcp_rmem there, or use more --flows.",
         )
-    return Check(topic, "ok", f"{said}; TCP may grow beyond that at both ends")
+    return Check(topic, "ok", f"{facts}; TCP may grow beyond that at both ends")
 
 
 def ability_check(best_bps: float | None, run: str, ceiling_bps: float | None) -> Check:
@@ -213,12 +213,12 @@ def ability_check(best_bps: float | None, run: str, ceiling_bps: float | None) -
             "no run in this logbook shows what these two hosts can do together",
             "Join them by a known-good lead alone, and run `harvok tcp` once.",
         )
-    said = f"run {run} carried {format_rate(best_bps)} between them"
+    facts = f"run {run} carried {format_rate(best_bps)} between them"
     if ceiling_bps and best_bps < _ENOUGH * ceiling_bps:
         return Check(
             topic,
             "warning",
-            f"{said}, their best, and the ceiling is {format_rate(ceiling_bps)}",
+            f"{facts}, their best, and the ceiling is {format_rate(ceiling_bps)}",
             "They may be too slow for this link: a result below the ceiling may be theirs.",
         )
-    return Check(topic, "ok", said)
+    return Check(topic, "ok", facts)

@@ -81,7 +81,7 @@ SIDE_1 = Side(addresses=["198.18.0.2/16", "2001:2:0:1::2/64"], gateways=["198.18
 SIDE_2 = Side(addresses=["198.19.0.2/16", "2001:2:0:2::2/64"], gateways=["198.19.0.1", "2001:2:0:2::1"])
 """Where a router is expected when a rig file does not say: RFC 2544 App. C.2.2, RFC 5180 §8."""
 
-MAX_PORTS = 8
+MAX_PORTS = 64
 PortName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$")]
 
 

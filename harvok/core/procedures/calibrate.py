@@ -56,15 +56,15 @@ def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, Fr
     little above what the tester reaches flat out."""
     line = size.line_fps(settings.line_bps)
     flat_out = yield _short(settings, size, line, "flat out")
-    maximum = min(line, _ABOVE_FLAT_OUT * min(one.offered_load_fps for one in flat_out.directions))
+    maximum = min(line, _ABOVE_FLAT_OUT * min(direction.offered_load_fps for direction in flat_out.directions))
     search = guided(Range(maximum, _RESOLUTION * maximum, settings.full_s, settings.short_s))
     try:
         attempt = next(search)
         while True:
             wanted = _trial(settings, size, attempt.load, attempt.duration_s, f"between {attempt.words}")
             result = yield wanted
-            passed = lossless(result, 0.0) and not any(shortfall(wanted, one) for one in result.directions)
-            delivered = min(one.forwarding_rate_fps for one in result.directions)
+            passed = lossless(result, 0.0) and not any(shortfall(wanted, direction) for direction in result.directions)
+            delivered = min(direction.forwarding_rate_fps for direction in result.directions)
             attempt = search.send(Outcome(passed, delivered))
     except StopIteration as end:
         found: float = end.value
@@ -79,7 +79,7 @@ def _errors(
     for share in _ERROR_AT:
         load_fps = share * limit_fps
         result = yield _short(settings, size, load_fps, f"offered load at {share * 100:g} %")
-        error = max(abs(one.offered_load_fps / load_fps - 1) for one in result.directions)
+        error = max(abs(direction.offered_load_fps / load_fps - 1) for direction in result.directions)
         figures.append(Figure("offered-error", error, {**labels, "load": f"{share * 100:g} %"}))
     return figures
 
@@ -90,13 +90,13 @@ def _floor(
     """The delay that the tester and a lead have by themselves, at a tenth of the limit."""
     result = yield _short(settings, size, _FLOOR_AT * limit_fps, "delay floor")
     figures = []
-    for one in result.directions:
-        labels: dict[str, str] = {"direction": one.direction, "frame-size": size.name}
-        if one.delay:
+    for direction in result.directions:
+        labels: dict[str, str] = {"direction": direction.direction, "frame-size": size.name}
+        if direction.delay:
             figures += [
-                Figure("delay-floor-min", one.delay.min_s, labels),
-                Figure("delay-floor-median", one.delay.median_s, labels),
-                Figure("delay-floor-p999", one.delay.p999_s, labels),
+                Figure("delay-floor-min", direction.delay.min_s, labels),
+                Figure("delay-floor-median", direction.delay.median_s, labels),
+                Figure("delay-floor-p999", direction.delay.p999_s, labels),
             ]
     return figures
 

@@ -109,7 +109,7 @@ def measured(wanted: FrameTrial) -> Trials:
     fault, held = "", 0.0
     for _ in range(TRIES):
         result = yield wanted
-        fault = next((why for one in result.directions if (why := shortfall(wanted, one))), "")
+        fault = next((why for direction in result.directions if (why := shortfall(wanted, direction))), "")
         if not fault:
             return result
         held = max(held, held_share(wanted, result))
@@ -122,7 +122,7 @@ def measured(wanted: FrameTrial) -> Trials:
 
 def held_share(wanted: FrameTrial, result: FrameTrialResult) -> float:
     """How much of the intended load was offered, in the direction that got least of it."""
-    return min(one.sent_frames / max(intended_frames(wanted), 1.0) for one in result.directions)
+    return min(direction.sent_frames / max(intended_frames(wanted), 1.0) for direction in result.directions)
 
 
 def intended_frames(wanted: FrameTrial) -> float:
@@ -155,22 +155,22 @@ def _dropped(got: FrameDirectionResult) -> str:
 def step_faults(wanted: FrameTrial, result: FrameTrialResult) -> list[str]:
     """What the tester did wrong in each step of a trial with several; empty where nothing. What its rings or kernel
     dropped may have been of any step."""
-    dropped = next((why for one in result.directions if (why := _dropped(one))), "")
+    dropped = next((why for direction in result.directions if (why := _dropped(direction))), "")
     return [dropped or _step_fault(step, number, result) for number, step in enumerate(wanted.steps)]
 
 
 def _step_fault(step: LoadStep, number: int, result: FrameTrialResult) -> str:
     intended = step.load_fps * step.duration_s
-    for one in result.directions:
-        sent = one.steps[number].sent_frames
-        if abs(sent - intended) > max(OFFERED_TOLERANCE * intended, one.tester.batch_frames, 1.0):
-            return f"it sent {sent} frames of {intended:.0f} intended ({one.direction})"
+    for direction in result.directions:
+        sent = direction.steps[number].sent_frames
+        if abs(sent - intended) > max(OFFERED_TOLERANCE * intended, direction.tester.batch_frames, 1.0):
+            return f"it sent {sent} frames of {intended:.0f} intended ({direction.direction})"
     return ""
 
 
 def lossless(result: FrameTrialResult, tolerance: float) -> bool:
     """Whether no direction lost more than the tolerance."""
-    return all(one.loss <= tolerance for one in result.directions)
+    return all(direction.loss <= tolerance for direction in result.directions)
 
 
 def rate_figures(

@@ -59,8 +59,8 @@ def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
         except TesterLimitError as limit:
             _leave_out(findings, size, load, limit.message)
             continue
-        for one in result.directions:
-            findings.figures.extend(_figures(one, one.delay, size, one.direction, load))
+        for direction in result.directions:
+            findings.figures.extend(_figures(direction, direction.delay, size, direction.direction, load))
 
 
 def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
@@ -80,9 +80,9 @@ def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials
         if fault:
             _leave_out(findings, size, load, f"the tester fell short {TRIES} times: {fault}")
             continue
-        for one in result.directions:
-            step = one.steps[number]
-            findings.figures.extend(_figures(step, step.delay, size, one.direction, load))
+        for direction in result.directions:
+            step = direction.steps[number]
+            findings.figures.extend(_figures(step, step.delay, size, direction.direction, load))
 
 
 def _steps(test: LoadTest, size: FrameSize) -> tuple[LoadStep, ...]:

@@ -28,8 +28,8 @@ def loss_rate(
             if share <= step * 1.5:
                 raise
             continue
-        for one in result.directions:
-            labels = {"direction": one.direction, "frame-size": size.name, "load": f"{share * 100:g} %"}
-            figures.append(Figure("frame-loss", one.loss, labels))
-        clean = clean + 1 if all(one.lost_frames == 0 for one in result.directions) else 0
+        for direction in result.directions:
+            labels = {"direction": direction.direction, "frame-size": size.name, "load": f"{share * 100:g} %"}
+            figures.append(Figure("frame-loss", direction.loss, labels))
+        clean = clean + 1 if all(direction.lost_frames == 0 for direction in result.directions) else 0
     return figures

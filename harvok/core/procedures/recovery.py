@@ -22,10 +22,10 @@ def recovery(
     return [
         Figure(
             "recovery-time",
-            max((one.last_loss_s or 0.0) - overload_s, 0.0),
-            {"direction": one.direction, "frame-size": size.name},
+            max((direction.last_loss_s or 0.0) - overload_s, 0.0),
+            {"direction": direction.direction, "frame-size": size.name},
         )
-        for one in result.directions
+        for direction in result.directions
     ]
 
 
@@ -37,6 +37,6 @@ def reset(
     wanted = replace(stream, reset_at_s=around_s)
     result = yield from measured(wanted)
     return [
-        Figure("reset-time", one.longest_gap_s, {"direction": one.direction, "frame-size": size.name})
-        for one in result.directions
+        Figure("reset-time", direction.longest_gap_s, {"direction": direction.direction, "frame-size": size.name})
+        for direction in result.directions
     ]

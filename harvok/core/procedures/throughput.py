@@ -77,7 +77,7 @@ def _search(
             spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
             if not lossless(result, settings.loss_tolerance):
                 spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
-            delivered = min(one.forwarding_rate_fps for one in result.directions)
+            delivered = min(direction.forwarding_rate_fps for direction in result.directions)
             attempt = search.send(Outcome(lossless(result, settings.loss_tolerance), delivered))
     except StopIteration as end:
         found: float = end.value

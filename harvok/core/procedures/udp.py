@@ -188,7 +188,11 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
     tries: list[tuple[int, list[UdpReading]]] = []
     for _ in range(_TRIES):
         readings = read_trial(trial, (yield trial), ip_version)
-        held = [one.offered_fps / one.service.load_fps for one in readings if one.limiter.kind == "sending-host"]
+        held = [
+            reading.offered_fps / reading.service.load_fps
+            for reading in readings
+            if reading.limiter.kind == "sending-host"
+        ]
         tries.append((len(held), readings))
         if not held or min(held) < _HELD_WITH_A_STALL:
             break

@@ -71,7 +71,7 @@ class SweepReading:
     @property
     def spread(self) -> float:
         """The largest spread of the repeats of any point."""
-        return max((one.summary.spread for one in self.points), default=0.0)
+        return max((point.summary.spread for point in self.points), default=0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -188,13 +188,13 @@ def best_of(points: Sequence[SweptPoint], roles: dict[str, Role]) -> list[SweptP
     if "setting" not in roles.values():
         return []
     groups: dict[Point, list[SweptPoint]] = {}
-    for one in points:
-        given = tuple(setting for setting in one.settings if roles[setting.name] != "setting")
-        groups.setdefault(given, []).append(one)
+    for point in points:
+        given = tuple(setting for setting in point.settings if roles[setting.name] != "setting")
+        groups.setdefault(given, []).append(point)
     return [_cheapest(group) for group in groups.values() if len(group) > 1 and not any(one.by_tester for one in group)]
 
 
 def _cheapest(points: Sequence[SweptPoint]) -> SweptPoint:
-    highest = max(one.summary.mean for one in points)
-    good = [one for one in points if one.summary.mean >= highest * (1 - _NOTHING_GAINED)]
+    highest = max(point.summary.mean for point in points)
+    good = [point for point in points if point.summary.mean >= highest * (1 - _NOTHING_GAINED)]
     return min(good, key=lambda one: [math.inf if s.number is None else s.number for s in one.settings])

@@ -13,12 +13,12 @@ _NONE = "–"
 
 def matrix_of(reading: SweepReading) -> tuple[list[str], list[list[str]]]:
     """The head, and a row for the baseline and for each point; columns that no point fills are left out."""
-    beside = [name for name in reading.beside if any(name in one.beside for one in reading.points)]
-    bounds = list(dict.fromkeys(name for one in reading.points for name in one.bounds))
+    beside = [name for name in reading.beside if any(name in point.beside for point in reading.points)]
+    bounds = list(dict.fromkeys(name for point in reading.points for name in point.bounds))
     settings = [setting.name for setting in reading.points[0].settings]
     head = [*settings, heading_of(reading.quantity), AGAINST_BASELINE, *(heading_of(name) for name in beside), *bounds]
     rows = _rows(reading, beside, bounds)
-    if any(one.limiter for one in reading.points):
+    if any(point.limiter for point in reading.points):
         return [*head, LIMITER], rows
     return head, [row[:-1] for row in rows]
 
@@ -71,7 +71,7 @@ def words_of(reading: SweepReading) -> list[str]:
     lines += _where_loss_begins(reading)
     for best in reading.best:
         lines.append(f"recommended {_where(reading, best)}, {format_rate(best.summary.mean)}")
-    if any(one.by_tester for one in reading.points):
+    if any(point.by_tester for point in reading.points):
         lines.append("where the tester was the limit, the path may well do more: such points say nothing of it")
     if reading.spread > TELLING_SPREAD:
         lines.append(
@@ -83,7 +83,7 @@ def words_of(reading: SweepReading) -> list[str]:
 
 def _where_loss_begins(reading: SweepReading) -> list[str]:
     """Of a load that alone is varied: the first at which anything was lost."""
-    if list(reading.roles.values()) != ["load"] or any(one.by_tester for one in reading.points):
+    if list(reading.roles.values()) != ["load"] or any(point.by_tester for point in reading.points):
         return []
     loss = next(name for name in reading.beside if name.endswith("-loss"))
     ordered = sorted(reading.points, key=lambda one: one.settings[0].number or 0.0)

@@ -167,16 +167,16 @@ def _together(transits: Sequence[TransitSummary]) -> TransitSummary | None:
     count = len(transits)
 
     def mean(name: str) -> float:
-        return float(sum(getattr(one, name) for one in transits)) / count
+        return float(sum(getattr(transit, name) for transit in transits)) / count
 
     return TransitSummary(
-        counted=sum(one.counted for one in transits),
-        min_s=min(one.min_s for one in transits),
+        counted=sum(transit.counted for transit in transits),
+        min_s=min(transit.min_s for transit in transits),
         mean_s=mean("mean_s"),
-        max_s=max(one.max_s for one in transits),
+        max_s=max(transit.max_s for transit in transits),
         variation_median_s=mean("variation_median_s"),
-        variation_p99_s=max(one.variation_p99_s for one in transits),
-        variation_p999_s=max(one.variation_p999_s for one in transits),
+        variation_p99_s=max(transit.variation_p99_s for transit in transits),
+        variation_p999_s=max(transit.variation_p999_s for transit in transits),
         changes_mean_s=mean("changes_mean_s"),
         jitter_s=mean("jitter_s"),
     )

@@ -33,7 +33,7 @@ def decode_lldp(frame: bytes) -> Neighbour | None:
     if frame[at : at + 2] != LLDP_ETHERTYPE.to_bytes(2):
         return None
     at += 2
-    said: dict[int, str] = {}
+    clause: dict[int, str] = {}
     while at + 2 <= len(frame):
         head = int.from_bytes(frame[at : at + 2])
         kind, length = head >> 9, head & 0x1FF
@@ -43,12 +43,12 @@ def decode_lldp(frame: bytes) -> Neighbour | None:
         if len(value) < length:
             return None
         if kind in (_CHASSIS, _PORT) and value:
-            said[kind] = _identifier(kind, value)
+            clause[kind] = _identifier(kind, value)
         elif kind in (_PORT_TEXT, _NAME):
-            said[kind] = _text(value)
-    if _CHASSIS not in said or _PORT not in said:
+            clause[kind] = _text(value)
+    if _CHASSIS not in clause or _PORT not in clause:
         return None
-    return Neighbour(said[_CHASSIS], said[_PORT], said.get(_NAME, ""), said.get(_PORT_TEXT, ""))
+    return Neighbour(clause[_CHASSIS], clause[_PORT], clause.get(_NAME, ""), clause.get(_PORT_TEXT, ""))
 
 
 def _identifier(kind: int, value: bytes) -> str:
