@@ -129,7 +129,8 @@ def _remarks(report: ImpairmentReport) -> Iterator[str]:
         if direction.too_large:
             yield (
                 f"{direction.direction}: {direction.too_large} frames were longer than a port carries, or tagged: "
-                "dropped; switch segmentation offload (tx-checksumming on virtual links) off at the host behind that port"
+                "dropped; switch segmentation offload (tx-checksumming on virtual links) off at the host behind "
+                "that port"
             )
         if direction.overrun:
             yield f"{direction.direction}: {direction.overrun} frames found the delay line full: too much for this host"
