@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
 from harvok.host.offloads import switch
-from harvok.worker.child import end_with_parent, run, say_ready
+from harvok.worker.child import end_with_parent, enter_namespace, run, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -74,10 +74,10 @@ def hold(spec: DeviceSpec) -> None:
     with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
         _make_ports(kernel, spec, device_fd)
     if spec.kind != "wire":
-        enter_network(device_fd)
+        enter_namespace(device_fd)
         with _kernel() as kernel:
             _make_device(kernel, spec)
-        enter_network(tester_fd)
+        enter_namespace(tester_fd)
     other_fd = _part(spec, tester_fd) if spec.kind == "hosts" else None
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
@@ -104,17 +104,8 @@ def new_network() -> int:
 
 
 def _unshare(flags: int) -> None:
-    _call("unshare", flags)
-
-
-def enter_network(fd: int) -> None:
-    """Joins the network namespace of a descriptor."""
-    _call("setns", fd, 0)
-
-
-def _call(name: str, *arguments: int) -> None:
     libc = ctypes.CDLL(None, use_errno=True)
-    if getattr(libc, name)(*arguments):
+    if libc.unshare(flags):
         code = ctypes.get_errno()
         raise OSError(code, os.strerror(code))
 
@@ -143,11 +134,11 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
     sending every frame by itself with its checksum, as it would stand on a lead, and coalescing what they receive.
     Returns the descriptor of that namespace."""
     other_fd = new_network()
-    enter_network(tester_fd)
+    enter_namespace(tester_fd)
     with _kernel() as kernel:
         kernel.link("set", index=kernel.link_lookup(ifname=TESTER_PORTS[1])[0], net_ns_fd=other_fd)
     for fd, port, addresses in zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, strict=True):
-        enter_network(fd)
+        enter_namespace(fd)
         switch(port, {"tx-checksum-ip-generic": False, "rx-gro": True})
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port)[0]
@@ -156,7 +147,7 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
                 kernel.addr("add", index=index, address=text, prefixlen=int(length))
             for name in (port, "lo"):
                 kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
-    enter_network(tester_fd)
+    enter_namespace(tester_fd)
     return other_fd
 
 
@@ -197,7 +188,7 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
 
 def _reset(device_fd: int, spec: DeviceSpec) -> None:
     """Takes the device's ports down, waits, and brings them up again."""
-    enter_network(device_fd)
+    enter_namespace(device_fd)
     with _kernel() as kernel:
         ports = [kernel.link_lookup(ifname=name)[0] for name in spec.device_ports]
         for state, wait_s in (("down", _RESET_S), ("up", 0.0)):

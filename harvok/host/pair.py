@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from harvok.host.cleanup import read_cleanup, write_cleanup
-from harvok.host.namespaces import enter_network, new_network
-from harvok.worker.child import run, say_ready
+from harvok.host.namespaces import new_network
+from harvok.worker.child import enter_namespace, run, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -57,17 +57,17 @@ def hold(spec: PairSpec) -> None:
     host_namespaces = []
     try:
         for port, address in zip(lent, spec.addresses, strict=True):
-            room = new_network()
-            enter_network(home)
-            host_namespaces.append(room)
-            kernel.link("set", index=port.index, net_ns_fd=room)
-            _configure(room, home, port, address)
+            network = new_network()
+            enter_namespace(home)
+            host_namespaces.append(network)
+            kernel.link("set", index=port.index, net_ns_fd=network)
+            _configure(network, home, port, address)
         own = f"/proc/{os.getpid()}/fd"
-        say_ready([f"{own}/{room}" for room in host_namespaces])
+        say_ready([f"{own}/{network}" for network in host_namespaces])
         sys.stdin.read()
     finally:
-        for port, room in zip(lent, host_namespaces, strict=False):
-            _bring_home(room, home, port)
+        for port, network in zip(lent, host_namespaces, strict=False):
+            _bring_home(network, home, port)
         for port in lent:
             _restore(kernel, port)
         Path(spec.notes).unlink(missing_ok=True)
@@ -96,9 +96,9 @@ def _describe(kernel: "IPRoute", name: str) -> Lent:
     return Lent(name, index, bool(link["flags"] & _UP), int(link.get_attr("IFLA_MTU")), addresses, routes)
 
 
-def _configure(room: int, home: int, port: Lent, address: str) -> None:
+def _configure(network: int, home: int, port: Lent, address: str) -> None:
     """Gives a lent port its address for the test, and brings it up."""
-    enter_network(room)
+    enter_namespace(network)
     try:
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port.name)[0]
@@ -107,15 +107,15 @@ def _configure(room: int, home: int, port: Lent, address: str) -> None:
             kernel.link("set", index=index, state="up", mtu=port.mtu_bytes)
             kernel.link("set", index=kernel.link_lookup(ifname="lo")[0], state="up")
     finally:
-        enter_network(home)
+        enter_namespace(home)
 
 
-def _bring_home(room: int, home: int, port: Lent) -> None:
+def _bring_home(network: int, home: int, port: Lent) -> None:
     with contextlib.suppress(OSError, IndexError):
-        enter_network(room)
+        enter_namespace(network)
         with _kernel() as kernel:
             kernel.link("set", index=kernel.link_lookup(ifname=port.name)[0], net_ns_fd=home)
-    enter_network(home)
+    enter_namespace(home)
 
 
 def _restore(kernel: "IPRoute", port: Lent) -> bool:

@@ -57,13 +57,18 @@ def end_with_parent(how: signal.Signals = signal.SIGKILL) -> None:
 
 def enter_namespaces(paths: Sequence[str]) -> None:
     """Joins namespaces, named by paths below /proc, in the order given."""
-    libc = ctypes.CDLL(None, use_errno=True)
     for path in paths:
         fd = os.open(path, os.O_RDONLY)
-        if libc.setns(fd, 0):
-            code = ctypes.get_errno()
-            raise OSError(code, os.strerror(code), path)
+        enter_namespace(fd)
         os.close(fd)
+
+
+def enter_namespace(fd: int) -> None:
+    """Joins the namespace of a descriptor."""
+    libc = ctypes.CDLL(None, use_errno=True)
+    if libc.setns(fd, 0):
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code))
 
 
 def wake_precisely() -> None:
