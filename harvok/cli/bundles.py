@@ -21,13 +21,15 @@ from harvok.cli.options import (
     SEARCH,
     SOCKETS,
     WHAT,
+    Direction,
+    Dscp,
     LogbookOption,
     attributes,
     size,
     time_option,
     typed_command,
 )
-from harvok.core.ends import DirectionChoice, TwoPortDirection
+from harvok.core.ends import TwoPortDirection
 from harvok.core.ethernet import IpVersion
 from harvok.errors import UsageError
 
@@ -167,12 +169,7 @@ class RecordOptions:
 class FlowOptions:
     """What tests between two stations have in common."""
 
-    direction: Annotated[
-        DirectionChoice,
-        typer.Option(
-            rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."
-        ),
-    ] = "each"
+    direction: Direction = "each"
     interval: Annotated[float, time_option(0.1, 60, "Length of each reporting interval.", WHAT, default="1s")] = 1.0
     socket_buffer: Annotated[
         int | None,
@@ -183,9 +180,7 @@ class FlowOptions:
             help="Send and receive buffer of every socket.",
         ),
     ] = None
-    dscp: Annotated[
-        int | None, typer.Option(rich_help_panel=SOCKETS, min=0, max=63, help="Differentiated services code point.")
-    ] = None
+    dscp: Dscp = None
 
 
 @dataclass(frozen=True, slots=True)

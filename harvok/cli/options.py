@@ -11,6 +11,7 @@ from typing import Annotated, Any, TypeVar
 
 import typer
 
+from harvok.core.ends import DirectionChoice
 from harvok.core.units import (
     format_rate,
     format_size,
@@ -154,6 +155,14 @@ Picture = Annotated[
 ]
 Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
 RigFileArgument = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
+Direction = Annotated[
+    DirectionChoice,
+    typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),
+]
+Dscp = Annotated[
+    int | None, typer.Option(rich_help_panel=SOCKETS, min=0, max=63, help="Differentiated services code point.")
+]
+Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")]
 Rated = Annotated[
     float | None, rate_option("Speed that the equipment is sold for, such as 1G: sets the ceiling.", WHAT)
 ]

@@ -7,7 +7,7 @@ import typer
 
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
 from harvok.cli.measure import measure
-from harvok.cli.options import PATH, SOCKETS, WHAT, Rated, rate_option, size, time_option
+from harvok.cli.options import PATH, WHAT, Dscp, Rated, rate_option, size, time_option
 from harvok.core.procedures.delay import DelayTest, LoadWay, loads_of
 from harvok.core.trials.delay import DelayTrial
 
@@ -30,9 +30,7 @@ class ProbeOptions:
         int,
         typer.Option(rich_help_panel=WHAT, parser=size(44, 9000), metavar="SIZE", help="UDP payload of each packet."),
     ] = 44
-    dscp: Annotated[
-        int | None, typer.Option(rich_help_panel=SOCKETS, min=0, max=63, help="Differentiated services code point.")
-    ] = None
+    dscp: Dscp = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from harvok.core.ends import TwoPortDirection
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Put delay, loss and their like on a path.")
 
+Port = Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host.")]
 What = Annotated[str, typer.Argument(metavar="IMPAIRMENT", help="The name of one that ships, or a file.")]
 Seed = Annotated[int | None, typer.Option(min=0, help="Seed: the same one treats the same sequence of frames alike.")]
 
@@ -45,7 +46,7 @@ def describe(impairment: What) -> None:
 
 @app.command(epilog="Exit codes: 0 ended as asked, 2 wrong usage, 4 the ports cannot be used.")
 def start(
-    port: Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host.")],
+    port: Port,
     other: Annotated[str, typer.Argument(metavar="OTHER", help="The interface at the other side.")],
     impairment: What,
     for_: Annotated[
@@ -211,7 +212,7 @@ def check(
 
 @app.command("kernel")
 def put_on_kernel(
-    port: Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host.")],
+    port: Port,
     impairment: Annotated[
         str | None, typer.Argument(metavar="[IMPAIRMENT]", help="The name of one that ships, or a file.")
     ] = None,

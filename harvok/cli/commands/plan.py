@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, rate, time_option
+from harvok.cli.options import DAY_S, JsonOption, Overwrite, rate, time_option
 from harvok.runner.plan_text import DURATIONS_S, Job, plan_text
 
 app = typer.Typer(
@@ -40,7 +40,7 @@ def new(
     within: Annotated[
         float | None, time_option(1, _WEEK_S, "Time that the plan may take; trials are shortened to fit.")
     ] = None,
-    overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
+    overwrite: Overwrite = False,
 ) -> None:
     """Write a commented plan for a usual job, ready to run."""
     from harvok.cli.files import writing

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import JsonOption, rate
+from harvok.cli.options import JsonOption, Overwrite, rate
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show rig files.")
 
@@ -31,7 +31,7 @@ def new(
     ] = "switch",
     port1: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The first port of a ports rig.")] = None,
     port2: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The second port of a ports rig.")] = None,
-    overwrite: Annotated[bool, typer.Option("--overwrite", help="Replace a file that is there.")] = False,
+    overwrite: Overwrite = False,
 ) -> None:
     """Write a commented rig file, to be filled in."""
     from harvok.cli.files import writing

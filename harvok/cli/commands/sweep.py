@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import typer
 
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
-from harvok.cli.options import DAY_S, RUNS, WHAT, Picture, Rated, check_picture, time_option
-from harvok.core.ends import PORT_STREAMS, DirectionChoice
+from harvok.cli.options import DAY_S, RUNS, WHAT, Direction, Picture, Rated, check_picture, time_option
+from harvok.core.ends import PORT_STREAMS
 from harvok.core.sweeps.axes import FRAME_AXES, TCP_AXES, UDP_AXES, Axis, AxisSet, parse_axes, parse_axis
 from harvok.errors import UsageError
 
@@ -56,12 +56,7 @@ class SweepOptions:
             help="Search the highest load without loss at each point: UDP, and frames.",
         ),
     ] = False
-    direction: Annotated[
-        DirectionChoice,
-        typer.Option(
-            rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."
-        ),
-    ] = "send"
+    direction: Direction = "send"
     duration: Annotated[float, time_option(0.5, 3600, "Length of each trial.", WHAT, "5s")] = 5.0
     repeats: Annotated[
         int, typer.Option(rich_help_panel=WHAT, min=1, max=100, help="Runs of each point, and of each baseline.")

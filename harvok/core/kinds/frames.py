@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, ClassVar, Literal, Self, TypeVar
 
 from pydantic import Field, field_validator, model_validator
 
@@ -27,6 +27,8 @@ from harvok.core.sweeps.reading import SweptFigures
 from harvok.core.trials.frames import MAX_STEPS
 from harvok.core.units import format_share, format_span
 from harvok.errors import UsageError
+
+_Sized = TypeVar("_Sized", FrameTest, LoadTest)
 
 RAMP_SIZES = (64, 1518)
 
@@ -194,15 +196,19 @@ def _judge_emulator(test: EmulatorTest, findings: Findings, events: Sequence[Eve
     return judge_emulator(test.set_to, findings.figures, test.tolerance_s, test.settings.tester_delay_s)
 
 
+def _of_size(test: _Sized, setting: Setting) -> _Sized:
+    return replace(test, sizes=(frame_size(setting.text),))
+
+
 def _search_with(test: FrameTest, setting: Setting) -> FrameTest:
     if setting.name == "frame-size":
-        return replace(test, sizes=(frame_size(setting.text),))
+        return _of_size(test, setting)
     raise UsageError("a search of the throughput has no load of its own", "Leave out --search to hold loads.")
 
 
 def _load_with(test: LoadTest, setting: Setting) -> LoadTest:
     if setting.name == "frame-size":
-        return replace(test, sizes=(frame_size(setting.text),))
+        return _of_size(test, setting)
     return replace(test, shares=(float(setting.number or 0.0),))
 
 
