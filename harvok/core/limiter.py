@@ -3,9 +3,14 @@
 from dataclasses import dataclass
 from typing import Literal
 
+MAX_SHARE = 1.02
+"""Of the ceiling or of line rate: more did not go over this link. Clocks of interfaces are within 100 ppm (IEEE 802.3),
+and a test of some seconds that finds a token bucket full shows up to 1.7 % more than its rate."""
+
 LimiterKind = Literal[
     "negotiated-speed", "receive-window", "send-buffer", "loss", "window-opening",
     "cpu-near", "cpu-far", "pacing", "link", "none", "sending-host", "own-queue", "receiving-host",
+    "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown",
 ]  # fmt: skip
 Blame = Literal["equipment", "settings", "tester", "nothing"]
 
@@ -23,6 +28,12 @@ _NAMES: dict[LimiterKind, str] = {
     "sending-host": "the sending host",
     "own-queue": "the sending host's own interface",
     "receiving-host": "the receiving host",
+    "above-ceiling": "nothing: more than the link can carry",
+    "policer": "a policer on the path",
+    "too-short": "the test, too short for its path",
+    "other-traffic": "other traffic on the link",
+    "slow-flow": "one slow flow",
+    "unknown": "unknown: nothing proves what it was",
 }
 _BLAME: dict[LimiterKind, Blame] = {
     "negotiated-speed": "equipment",
@@ -37,7 +48,13 @@ _BLAME: dict[LimiterKind, Blame] = {
     "sending-host": "tester",
     "own-queue": "tester",
     "receiving-host": "tester",
+    "policer": "equipment",
+    "too-short": "settings",
     "none": "nothing",
+    "above-ceiling": "nothing",
+    "other-traffic": "nothing",
+    "slow-flow": "nothing",
+    "unknown": "nothing",
 }
 
 
@@ -56,5 +73,5 @@ class Limiter:
     @property
     def blame(self) -> Blame:
         """`equipment` limits speak of the device, `settings` of how the test was set up; `tester` means that this
-        tester could not show more, so that there is no verdict."""
+        tester could not show more, so that there is no verdict; `nothing` that nobody can be blamed with proof."""
         return _BLAME[self.kind]

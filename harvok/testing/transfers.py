@@ -48,10 +48,12 @@ def transfer(
     near_cpu: CpuUse = CALM,
     far_cpu: CpuUse = CALM,
     buffer_bytes: int = 4_000_000,
+    idle_us: int = 200,
 ) -> DirectionResult:
     """One direction that goes at `rate_bps` (a constant, or a function of the time in seconds).
 
-    `state` makes each flow's kernel state at the end of second n from a healthy one with its counters moved on.
+    `idle_us` is the round trip of the handshakes. `state` makes each flow's kernel state at the end of second n from a
+    healthy one with its counters moved on.
     """
     rate = rate_bps if callable(rate_bps) else lambda _: float(rate_bps)
     sender_cpu, receiver_cpu = (near_cpu, far_cpu) if direction == "send" else (far_cpu, near_cpu)
@@ -74,8 +76,8 @@ def transfer(
         direction=direction,
         sender_intervals=halves["sender"],
         receiver_intervals=halves["receiver"],
-        sender=_summary(direction, "sender", seconds, [int(total / flows)] * flows, buffer_bytes),
-        receiver=_summary(direction, "receiver", seconds, [int(total / flows)] * flows, buffer_bytes),
+        sender=_summary(direction, "sender", seconds, [int(total / flows)] * flows, buffer_bytes, idle_us),
+        receiver=_summary(direction, "receiver", seconds, [int(total / flows)] * flows, buffer_bytes, idle_us),
     )
 
 
@@ -83,9 +85,12 @@ def _moved_on(seconds: int, sent_bytes: int) -> TcpInfo:
     return replace(IDLE, sent_bytes=sent_bytes, acked_bytes=sent_bytes, busy_us=seconds * 1_000_000)
 
 
-def _summary(direction: str, role: Role, seconds: int, flow_bytes: Sequence[int], buffer_bytes: int) -> TcpSummary:
+def _summary(
+    direction: str, role: Role, seconds: int, flow_bytes: Sequence[int], buffer_bytes: int, idle_us: int
+) -> TcpSummary:
+    idle = replace(IDLE, rtt_us=idle_us, min_rtt_us=idle_us)
     connections = [
-        Connection(flow, "198.18.0.1:40000", "198.18.0.2:26471", buffer_bytes, buffer_bytes, "cubic", IDLE)
+        Connection(flow, "198.18.0.1:40000", "198.18.0.2:26471", buffer_bytes, buffer_bytes, "cubic", idle)
         for flow in range(len(flow_bytes))
     ]
     return TcpSummary(direction, role, float(seconds), list(flow_bytes), connections)

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from harvok.core.conditions import HostConditions
-from harvok.core.ends import DirectionChoice
+from harvok.core.ends import DirectionChoice, directions_of
 from harvok.core.fields import Duration, Size
 from harvok.core.kinds.hosts import buffer_notices
 from harvok.core.kinds.kind import Conditions, Kind, Sweeping
@@ -32,6 +32,10 @@ class TcpStep(Step):
     socket_buffer: Size | None = None
     congestion_control: str | None = None
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
+
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        return {"direction": directions_of(self.direction)}
 
     def build(self, line_bps: float = 0.0) -> TcpTest:
         """The test to run."""

@@ -1,8 +1,9 @@
 """What a direction's two halves say about why it went no faster, gathered over the part after settling."""
 
 import statistics
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from harvok.core.ends import TWO_WAY, End
 from harvok.core.ethernet import IpVersion
@@ -15,11 +16,15 @@ _TIMESTAMPS = 1  # bit of TcpInfo.options
 
 @dataclass(frozen=True, slots=True)
 class Cpu:
-    """Mean busy shares of one end after settling: its busiest core, and its busiest worker process (of one core)."""
+    """Mean shares of one end after settling: its busiest core, its busiest worker process (of one core), what the
+    hypervisor took, the time that the worker which waited longest waited for a core, and the core that was busiest with
+    interrupts. The last two are 0 where a system does not tell."""
 
     busiest_core: float
     busiest_worker: float
     stolen: float
+    waiting: float = 0.0
+    interrupts: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +37,12 @@ class SenderTime:
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """Means and sums over all flows of one direction after settling; None where a system does not tell."""
+    """Means and sums over all flows of one direction after settling; None where a system does not tell.
+
+    `rtt_standing_s` is the smallest of the smoothed RTTs that the intervals ended with: what never went away while the
+    flow went on. `unsteadiness` is the standard deviation of the goodput of seconds over its mean. `flow_shares` are
+    the bytes of each flow over those of an even share.
+    """
 
     flows: int
     cpu: dict[End, Cpu]
@@ -41,6 +51,11 @@ class Evidence:
     rtt_mean_s: float | None
     rtt_min_s: float | None
     rtt_idle_s: float | None
+    rtt_standing_s: float | None
+    duration_s: float
+    unsteadiness: float | None
+    flow_shares: list[float]
+    foreign_share: float | None
     cwnd_bytes: float | None
     cwnd_growth: float | None
     window_bytes: float | None
@@ -64,6 +79,11 @@ def gather(result: DirectionResult, settling: Settling) -> Evidence:
         rtt_mean_s=_mean([i.rtt_us for i in infos], 1e-6),
         rtt_min_s=_min([i.min_rtt_us for i in infos]),
         rtt_idle_s=_idle_rtt_s(result.sender, infos),
+        rtt_standing_s=_min([i.rtt_us for i in infos]),
+        duration_s=result.ticks[-1][0] if result.ticks else 0.0,
+        unsteadiness=_unsteadiness(result.ticks, settling.settled_from_s),
+        flow_shares=_flow_shares(result.receiver),
+        foreign_share=result.foreign_share,
         cwnd_bytes=_mean([_cwnd_bytes(i) for i in infos]),
         cwnd_growth=_cwnd_growth(result.sender_intervals),
         window_bytes=_mean([i.peer_window_bytes for i in infos]),
@@ -81,6 +101,26 @@ def segment_of(infos: Sequence[TcpInfo], ip_version: IpVersion) -> Segment:
         payload_bytes=next((i.mss_bytes for i in reversed(infos) if i.mss_bytes), None),
         timestamps=next((bool(i.options & _TIMESTAMPS) for i in infos if i.options is not None), None),
     )
+
+
+_STEADY_OVER_S = 1.0
+"""Shorter, a token bucket that fills and empties makes a steady rate look like none."""
+
+
+def _unsteadiness(ticks: Sequence[tuple[float, int]], from_s: float) -> float | None:
+    """How much the goodput of successive seconds differs; None for fewer than three of them."""
+    marks: list[tuple[float, int]] = []
+    for at_s, so_far in ticks:
+        if at_s >= from_s and (not marks or at_s - marks[-1][0] >= _STEADY_OVER_S):
+            marks.append((at_s, so_far))
+    rates = [(b - a) / (t - s) for (s, a), (t, b) in pairwise(marks)]
+    return statistics.stdev(rates) / statistics.fmean(rates) if len(rates) > 2 and any(rates) else None
+
+
+def _flow_shares(receiver: TcpSummary | None) -> list[float]:
+    """The bytes of each flow over those of an even share."""
+    total = sum(receiver.flow_bytes) if receiver else 0
+    return [moved * len(receiver.flow_bytes) / total for moved in receiver.flow_bytes] if receiver and total else []
 
 
 def _after_settling(intervals: Sequence[TcpInterval], from_s: float) -> list[TcpInterval]:
@@ -160,11 +200,18 @@ def _cpu(result: DirectionResult, from_s: float) -> dict[End, Cpu]:
         uses = [i.cpu for i in _after_settling(intervals, from_s) if i.cpu]
         if uses:
             found[end] = Cpu(
-                busiest_core=max(map(statistics.fmean, zip(*(u.cores for u in uses), strict=False)), default=0.0),
-                busiest_worker=max(map(statistics.fmean, zip(*(u.workers for u in uses), strict=False)), default=0.0),
+                busiest_core=_busiest(u.cores for u in uses),
+                busiest_worker=_busiest(u.workers for u in uses),
                 stolen=statistics.fmean(u.stolen for u in uses),
+                waiting=_busiest(u.waiting for u in uses),
+                interrupts=_busiest(u.interrupts for u in uses),
             )
     return found
+
+
+def _busiest(shares: Iterable[Sequence[float]]) -> float:
+    """The largest mean over the intervals of any core or worker."""
+    return max(map(statistics.fmean, zip(*shares, strict=False)), default=0.0)
 
 
 def _smallest(half: TcpSummary | None, field: str) -> int | None:

@@ -7,9 +7,10 @@ from harvok.core.figures import Figure
 from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
+from harvok.core.tcp.case import Case
 from harvok.core.tcp.ceiling import Ceiling, ceiling_of
 from harvok.core.tcp.evidence import Evidence, gather
-from harvok.core.tcp.limiter import Case, find_limiter
+from harvok.core.tcp.limiter import find_limiter
 from harvok.core.tcp.settling import Settling, find_settling, mean_rate_bps
 from harvok.core.trials.tcp import DirectionResult, SocketOptions
 

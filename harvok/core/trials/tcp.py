@@ -176,13 +176,15 @@ class TcpSummary:
 
 @dataclass(frozen=True, slots=True)
 class DirectionResult:
-    """Both halves of one direction. The two interval lists need not be of one length."""
+    """Both halves of one direction. The two interval lists need not be of one length. `foreign_share` is what the ends'
+    interfaces moved besides in this direction, over this transfer's own bytes; None where they do not tell."""
 
     direction: str
     sender_intervals: list[TcpInterval]
     receiver_intervals: list[TcpInterval]
     sender: TcpSummary | None = None
     receiver: TcpSummary | None = None
+    foreign_share: float | None = None
 
     @property
     def ticks(self) -> list[tuple[float, int]]:
@@ -192,11 +194,12 @@ class DirectionResult:
 
 @dataclass(frozen=True, slots=True)
 class DirectionOutcome:
-    """What both halves of one direction said at their ends."""
+    """What both halves of one direction said at their ends, and the share of other traffic on the interfaces."""
 
     direction: str
     sender: TcpSummary | None = None
     receiver: TcpSummary | None = None
+    foreign_share: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,4 +222,5 @@ class TcpTrialResult:
 
     @property
     def outcome(self) -> TcpOutcome:
-        return TcpOutcome([DirectionOutcome(d.direction, d.sender, d.receiver) for d in self.directions], self.clock)
+        outcomes = [DirectionOutcome(d.direction, d.sender, d.receiver, d.foreign_share) for d in self.directions]
+        return TcpOutcome(outcomes, self.clock)
