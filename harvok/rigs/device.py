@@ -160,8 +160,16 @@ def whole_frames(fluid: float) -> int:
     return int(fluid + _ALMOST * max(fluid, 1.0))
 
 
+_LATE_S = 2.0
+"""After the last frame was sent, the receivers wait this long for those that are still under way (RFC 2544 §23)."""
+
+
+def late_frames(last: Stretch) -> float:
+    """How many frames are still in the queue when the receivers stop waiting, after the last stretch of a trial."""
+    return max(last.queue_at_end - _LATE_S * last.capacity_fps, 0.0)
+
+
 def carries(device: Device, size_bytes: float, load_fps: float, duration_s: float) -> bool:
     """Whether the device, left alone by chance, loses nothing at a load: the truth that a search is held against."""
-    return not any(
-        whole_frames(stretch.lost) for stretch in follow(device, size_bytes, [LoadStep(load_fps, duration_s)])
-    )
+    stretches = list(follow(device, size_bytes, [LoadStep(load_fps, duration_s)]))
+    return not whole_frames(late_frames(stretches[-1])) and not any(whole_frames(one.lost) for one in stretches)

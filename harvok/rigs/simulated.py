@@ -16,7 +16,7 @@ from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
 from harvok.core.wire.frame import FrameIp
 from harvok.errors import UsageError
-from harvok.rigs.device import Device, Stretch, follow, whole_frames
+from harvok.rigs.device import Device, Stretch, follow, late_frames, whole_frames
 
 _SAMPLED_DELAYS = 2000
 
@@ -66,7 +66,8 @@ class SimulatedPorts:
         """What became of one step, how many frames chance lost of it, and its delays."""
         sent = whole_frames(step.load_fps * step.duration_s)
         within = [s for s in stretches if 0 <= (s.start_s + s.end_s) / 2 - start_s < step.duration_s]
-        arrived = sent - min(whole_frames(sum(s.lost for s in within)), sent)
+        late = late_frames(stretches[-1]) if within[-1] is stretches[-1] else 0.0
+        arrived = sent - min(whole_frames(sum(s.lost for s in within) + late), sent)
         by_chance = self._binomial(arrived, self._device.loss)
         received = arrived - by_chance
         delays = DelayHistogram()

@@ -15,6 +15,7 @@ from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
 from harvok.core.observer import Observer, started
 from harvok.core.samples import Sample
+from harvok.core.tcp.foreign import Counted, with_foreign_share
 from harvok.core.time_axis import ClockOffset, TimeAxis, by_near_clock, closer
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
@@ -95,6 +96,13 @@ class StationsRig:
         port = self.near.interface if self.near else None
         return interface_counters(port.name) if port else None, self._client.counters()
 
+    def _counters_by_end(self) -> dict[str, InterfaceCounters]:
+        """The counters of those ends whose interface is known and leads anywhere: loopback counts everything of this
+        host, both ways at once."""
+        if self.near and self.near.interface and self.near.interface.kind == "loopback":
+            return {}
+        return {end: counters for end, counters in zip(("near", "far"), self.counters(), strict=True) if counters}
+
     def try_data(self, trial: FlowTrial) -> None:
         """Opens the data connections of a trial and lets them go. Raises DataBlockedError when one does not open."""
         with self._near_end(trial):
@@ -121,13 +129,16 @@ class StationsRig:
 
         `origin_ns` is the origin of the time axis where this trial is part of another; None begins an axis of its own.
         """
-        before = self.clock_offset()
-        axis = TimeAxis(origin_ns, before) if origin_ns else None
-        collected = _Collector(trial, observer, before, axis)
+        offset = self.clock_offset()
+        axis = TimeAxis(origin_ns, offset) if origin_ns else None
+        collected = _Collector(trial, observer, offset, axis)
+        counted_before = self._counters_by_end() if trial.kind == "tcp" else {}
         summaries = self._flow(trial, collected)
-        clock = closer(before, self.clock_offset() if before else None)
+        clock = closer(offset, self.clock_offset() if offset else None)
         if trial.kind == "tcp":
-            return tcp_result(trial, collected.intervals, summaries, clock)
+            after = self._counters_by_end()
+            counted = {end: (before, after[end]) for end, before in counted_before.items() if end in after}
+            return tcp_result(trial, collected.intervals, summaries, clock, counted)
         return udp_result(trial, summaries, clock)
 
     def clock_offset(self) -> ClockOffset | None:
@@ -267,26 +278,28 @@ class _Collector:
 
 
 def tcp_result(
-    trial: TcpTrial, intervals: Sequence[TcpInterval], summaries: Sequence[AnySummary], clock: ClockOffset | None
+    trial: TcpTrial,
+    intervals: Sequence[TcpInterval],
+    summaries: Sequence[AnySummary],
+    clock: ClockOffset | None,
+    counted: Counted,
 ) -> TcpTrialResult:
     """The halves of a TCP trial put together."""
 
     def of(direction: str, role: str) -> list[TcpInterval]:
         return [interval for interval in intervals if (interval.direction, interval.role) == (direction, role)]
 
-    return TcpTrialResult(
-        directions=[
-            DirectionResult(
-                direction=direction,
-                sender_intervals=of(direction, "sender"),
-                receiver_intervals=of(direction, "receiver"),
-                sender=_one(TcpSummary, summaries, direction, "sender"),
-                receiver=_one(TcpSummary, summaries, direction, "receiver"),
-            )
-            for direction in (stream.name for stream in trial.streams)
-        ],
-        clock=clock,
-    )
+    directions = [
+        DirectionResult(
+            direction=direction,
+            sender_intervals=of(direction, "sender"),
+            receiver_intervals=of(direction, "receiver"),
+            sender=_one(TcpSummary, summaries, direction, "sender"),
+            receiver=_one(TcpSummary, summaries, direction, "receiver"),
+        )
+        for direction in (stream.name for stream in trial.streams)
+    ]
+    return TcpTrialResult(with_foreign_share(directions, counted), clock)
 
 
 def udp_result(trial: UdpTrial, summaries: Sequence[AnySummary], clock: ClockOffset | None) -> UdpTrialResult:

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from harvok.clock import Clock
 from harvok.core.wire.stamp import ReflectorPacket, decode_sender, encode_reflector, error_estimate
 from harvok.errors import NearEndError
+from harvok.traffic.own_address import tell_own_address
 from harvok.traffic.sockets import families_of
 from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
 
@@ -81,7 +82,7 @@ class Reflector:
         answer = ReflectorPacket(
             number, self._clock.wall_ns(), self._error, packet.ssid, got.at_ns, packet, got.hops_left
         )
-        sock.sendto(encode_reflector(answer, got.data, settings.key), got.peer)
+        sock.sendmsg([encode_reflector(answer, got.data, settings.key)], got.answer_from, 0, got.peer)
 
     def _count(self, session: tuple[str, int, int]) -> int:
         """How many packets of this session came before this one; the sessions longest silent are forgotten."""
@@ -106,6 +107,7 @@ def _open(settings: ReflectorSettings) -> list[socket.socket]:
             if family == socket.AF_INET6:
                 sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
             tell_times(sock)
+            tell_own_address(sock)
             sock.bind((settings.host or "", settings.port))
             sock.setblocking(False)
     except OSError as error:

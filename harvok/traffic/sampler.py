@@ -6,11 +6,11 @@ from socket import socket
 from typing import Protocol
 
 from harvok.clock import Clock
-from harvok.core.ends import CpuUse, Role
+from harvok.core.ends import CpuUse, End, Role
 from harvok.core.trials.tcp import TcpInfo, TcpInterval, TcpSummary, TcpTrial
 from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
-from harvok.traffic.sockets import describe, missing_here, read_tcp_info
+from harvok.traffic.sockets import describe, missing_here, read_tcp_info, with_send_buffer
 from harvok.traffic.workers import Workers
 
 _POLL_S = 0.001  # while waiting for the first byte
@@ -31,9 +31,12 @@ OnInterval = Callable[[TcpInterval], None]
 
 
 class FlowWatch:
-    """The flows of one half of one direction, their workers, and what was seen of them."""
+    """The flows of one half of one direction at one end, their workers, and what was seen of them."""
 
-    def __init__(self, direction: str, role: Role, trial: TcpTrial, sockets: Sequence[socket], clock: Clock) -> None:
+    def __init__(
+        self, end: End, direction: str, role: Role, trial: TcpTrial, sockets: Sequence[socket], clock: Clock
+    ) -> None:
+        self._end = end
         self.direction = direction
         self.role: Role = role
         self._trial = trial
@@ -57,7 +60,10 @@ class FlowWatch:
         self._origin_ns = self._clock.now_ns() if self.role == "sender" else 0
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
-        """Samples until the trial is over for this half. Raises FlowBrokenError when a flow ended too early."""
+        """Samples until the trial is over for this half.
+
+        Raises FlowBrokenError when a flow ended too early, WorkerLostError when a worker did.
+        """
         if not self._await_origin():
             return
         meter = meter_maker(self._workers.pids)
@@ -66,6 +72,7 @@ class FlowWatch:
         start_s, index, per_interval = 0.0, 0, max(round(self._trial.interval_s / self._trial.tick_s), 1)
         before = [0] * len(self._sockets)
         for number in self._tick_numbers():
+            self._check_workers()
             now = self._flow_bytes()
             over = self._over()
             ticks.append((self._elapsed_s, sum(now)))
@@ -89,7 +96,9 @@ class FlowWatch:
             role=self.role,
             elapsed_s=self._elapsed_s,
             flow_bytes=self._flow_bytes(),
-            connections=self._connections,
+            connections=[
+                with_send_buffer(sock, one) for sock, one in zip(self._sockets, self._connections, strict=True)
+            ],
             missing=missing_here(),
         )
 
@@ -115,8 +124,13 @@ class FlowWatch:
                     "Look for a firewall or MTU trouble on the path: small packets pass and full-sized ones do not.",
                 )
             if not self._origin_ns:
+                self._check_workers()
                 self._clock.sleep(_POLL_S)
         return not self._stopping
+
+    def _check_workers(self) -> None:
+        if not self._stopping:
+            self._workers.check_alive(self._end)
 
     def _tick_numbers(self) -> Iterator[int]:
         """Sleeps from tick to tick on an absolute schedule, and notes the moment of each."""

@@ -5,7 +5,7 @@ import errno
 import os
 import socket
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from harvok.core.trials.tcp import Connection, SocketOptions, TcpInfo
 from harvok.core.wire.tcp_info import TCP_INFO_BYTES, decode_tcp_info
@@ -118,6 +118,14 @@ def describe(sock: socket.socket, flow: int) -> Connection:
         congestion_control=control,
         handshake=read_tcp_info(sock),
     )
+
+
+def with_send_buffer(sock: socket.socket, connection: Connection) -> Connection:
+    """The same connection with the send buffer that it has now: the system enlarges it where it tunes it itself."""
+    try:
+        return replace(connection, send_buffer_bytes=sock.getsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF))
+    except OSError:
+        return connection
 
 
 def format_address(address: tuple[str, int] | tuple[str, int, int, int]) -> str:

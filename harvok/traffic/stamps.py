@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from harvok.clock import Clock
+from harvok.traffic.own_address import Control, from_same_address
 
 SO_TIMESTAMPNS = 35  # uapi asm-generic/socket.h
 _IPV6_RECVHOPLIMIT, _IPV6_HOPLIMIT = 51, 52  # uapi linux/in6.h
@@ -17,12 +18,14 @@ _CONTROL_BYTES = 128
 
 @dataclass(frozen=True, slots=True)
 class ReceivedDatagram:
-    """A datagram as it came in. `hops_left` is its TTL or hop limit, 255 where the system does not tell."""
+    """A datagram as it came in. `hops_left` is its TTL or hop limit, 255 where the system does not tell; `answer_from`
+    is the control data with which an answer leaves from the address that it came to."""
 
     data: bytes
     peer: Any
     at_ns: int
     hops_left: int
+    answer_from: Control
 
 
 def tell_times(sock: socket.socket) -> None:
@@ -47,4 +50,4 @@ def receive(sock: socket.socket, max_bytes: int, clock: Clock) -> ReceivedDatagr
             at_ns = seconds * 1_000_000_000 + ns
         elif (level, kind) in ((socket.IPPROTO_IP, socket.IP_TTL), (socket.IPPROTO_IPV6, _IPV6_HOPLIMIT)):
             hops_left = struct.unpack("i", value)[0]
-    return ReceivedDatagram(data, peer, at_ns or clock.wall_ns(), hops_left)
+    return ReceivedDatagram(data, peer, at_ns or clock.wall_ns(), hops_left, from_same_address(control))

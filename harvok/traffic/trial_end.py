@@ -35,7 +35,7 @@ class TrialEnd:
     def __init__(self, watches: Iterable[Watch], close_sockets: Callable[[], None]) -> None:
         self._close_sockets = close_sockets
         self._watches: list[Watch] = []
-        self._threads: list[threading.Thread] = []
+        self._watched: list[threading.Event] = []
         self._lock = threading.Lock()
         self._fault: HarvokError | None = None
         try:
@@ -55,11 +55,11 @@ class TrialEnd:
         for watch in self._watches:
             if watch.role == role:
                 watch.begin()
-                thread = threading.Thread(target=self._watch, args=[watch, meter_maker, on_interval], daemon=True)
-                thread.start()
-                self._threads.append(thread)
+                over = threading.Event()
+                self._watched.append(over)
+                threading.Thread(target=self._watch, args=[watch, meter_maker, on_interval, over], daemon=True).start()
 
-    def _watch(self, watch: Watch, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
+    def _watch(self, watch: Watch, meter_maker: MeterMaker, on_interval: OnInterval, over: threading.Event) -> None:
         def one_at_a_time(interval: Any) -> None:
             with self._lock:
                 on_interval(interval)
@@ -69,17 +69,19 @@ class TrialEnd:
         except HarvokError as fault:
             self._fault = self._fault or fault
             self.interrupt()
+        finally:
+            over.set()
 
     def wait(self, timeout_s: float | None = None) -> bool:
         """Waits until every direction is over for this end; False when `timeout_s` ran out first.
 
         Raises FlowBrokenError when a flow broke.
         """
-        for thread in self._threads:
-            thread.join(timeout_s)
+        for over in self._watched:
+            over.wait(timeout_s)
         if self._fault:
             raise self._fault
-        return not any(thread.is_alive() for thread in self._threads)
+        return all(over.is_set() for over in self._watched)
 
     def interrupt(self) -> None:
         """Makes every watcher return soon."""
@@ -91,10 +93,14 @@ class TrialEnd:
         return [watch.summary() for watch in self._watches]
 
     def close(self) -> None:
-        """Ends everything: watchers, workers, connections."""
+        """Ends everything: watchers, workers, connections.
+
+        A thread whose join was interrupted counts as ended though it runs on (CPython up to 3.12), so that events are
+        waited for instead.
+        """
         self.interrupt()
-        for thread in self._threads:
-            thread.join()
+        for over in self._watched:
+            over.wait()
         for watch in self._watches:
             watch.close()
         self._close_sockets()

@@ -33,6 +33,7 @@ from harvok.core.wire.datagram import (
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
+from harvok.traffic.own_address import from_same_address, own_address, tell_own_address
 from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
 from harvok.traffic.tcp import DataTarget
 from harvok.traffic.trial_end import TrialEnd
@@ -40,8 +41,6 @@ from harvok.traffic.udp_processes import UdpWatch
 
 _ASK_AGAIN_S = 0.2
 _ADMISSION_S = 5.0
-_IP_PKTINFO = 8  # uapi linux/in.h
-_IPV6_RECVPKTINFO, _IPV6_PKTINFO = 49, 50
 
 Flows = dict[str, list[socket.socket]]
 """The sockets of one end by direction, in the order of their flow numbers."""
@@ -215,9 +214,9 @@ class UdpListener:
             return
         challenge = challenge_for(peer, self._secret)
         if len(datagram) == HELLO_BYTES:
-            listener.sendmsg([challenge], _from_same_address(control), 0, peer)
-        elif is_answered(datagram, challenge, self._key) and self._admit(hello, listener, _own_address(control), peer):
-            listener.sendmsg([WELCOME], _from_same_address(control), 0, peer)
+            listener.sendmsg([challenge], from_same_address(control), 0, peer)
+        elif is_answered(datagram, challenge, self._key) and self._admit(hello, listener, own_address(control), peer):
+            listener.sendmsg([WELCOME], from_same_address(control), 0, peer)
 
     def _admit(self, hello: Hello, listener: socket.socket, own: str, peer: tuple[str, int]) -> bool:
         """Makes the flow's own socket; True also when this very flow was admitted before and missed its welcome."""
@@ -258,9 +257,7 @@ def _listeners(host: str | None, port: int) -> list[socket.socket]:
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             if family == socket.AF_INET6:
                 sock.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
-                sock.setsockopt(socket.IPPROTO_IPV6, _IPV6_RECVPKTINFO, 1)
-            else:
-                sock.setsockopt(socket.IPPROTO_IP, _IP_PKTINFO, 1)
+            tell_own_address(sock)
             sock.bind((host or "", port))
             sock.setblocking(False)
     except OSError as error:
@@ -271,26 +268,6 @@ def _listeners(host: str | None, port: int) -> list[socket.socket]:
             f"UDP port {port} of the station {why}", "Free it, or start the station on another --port."
         ) from error
     return sockets
-
-
-def _own_address(control: list[tuple[int, int, bytes]]) -> str:
-    """Which of this host's addresses a datagram came to."""
-    for level, kind, data in control:
-        if (level, kind) == (socket.IPPROTO_IP, _IP_PKTINFO):
-            return socket.inet_ntop(socket.AF_INET, data[8:12])
-        if (level, kind) == (socket.IPPROTO_IPV6, _IPV6_PKTINFO):
-            return socket.inet_ntop(socket.AF_INET6, data[:16])
-    return ""
-
-
-def _from_same_address(control: list[tuple[int, int, bytes]]) -> list[tuple[int, int, bytes]]:
-    """Control data that makes an answer leave from the address that was asked."""
-    for level, kind, data in control:
-        if (level, kind) == (socket.IPPROTO_IP, _IP_PKTINFO):
-            return [(level, kind, struct.pack("=I4s4s", 0, data[8:12], bytes(4)))]
-        if (level, kind) == (socket.IPPROTO_IPV6, _IPV6_PKTINFO):
-            return [(level, kind, data[:20])]
-    return []
 
 
 def _join(sock: socket.socket, group: str, own: str) -> None:
@@ -308,6 +285,6 @@ class UdpTrialEnd(TrialEnd):
     def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes, clock: Clock) -> None:
         tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
         watches = (
-            UdpWatch(stream.name, stream.role_at(end), trial, flows[stream.name], tag) for stream in trial.streams
+            UdpWatch(end, stream.name, stream.role_at(end), trial, flows[stream.name], tag) for stream in trial.streams
         )
         super().__init__(watches, partial(close_flows, flows))

@@ -8,7 +8,7 @@ from math import ceil
 from socket import socket
 from typing import Any
 
-from harvok.core.ends import Role
+from harvok.core.ends import End, Role
 from harvok.core.trials.udp import (
     TransitSummary,
     UdpFlowReceived,
@@ -18,10 +18,10 @@ from harvok.core.trials.udp import (
     UdpSummary,
     UdpTrial,
 )
-from harvok.errors import FlowBrokenError, NearEndError
+from harvok.errors import FlowBrokenError, HarvokError, NearEndError
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
-from harvok.worker.parent import Worker
+from harvok.worker.parent import Worker, died
 
 OnUdpInterval = Callable[[UdpInterval], None]
 
@@ -32,12 +32,15 @@ _SLIVER = 0.1
 class UdpWatch:
     """All flows of one direction at one end, in as many processes as there are cores for."""
 
-    def __init__(self, direction: str, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int) -> None:
+    def __init__(
+        self, end: End, direction: str, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int
+    ) -> None:
+        self._end, self._stopping = end, False
         self.direction = direction
         self.role: Role = role
         self._summary = UdpSummary(direction, role)
         self._trial = trial
-        self._lines: queue.SimpleQueue[_Line | NearEndError | None] = queue.SimpleQueue()
+        self._lines: queue.SimpleQueue[_Line | HarvokError | None] = queue.SimpleQueue()
         count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
         self._processes = [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
 
@@ -76,13 +79,13 @@ class UdpWatch:
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
         """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error,
-        and NearEndError when one failed."""
+        NearEndError when one failed, and WorkerLostError when one ended though nobody asked it to."""
         meter = meter_maker([process.pid for process in self._processes])
         waiting: dict[int, list[_Line]] = {}
         running = len(self._processes)
         while running:
             line = self._lines.get()
-            if isinstance(line, NearEndError):
+            if isinstance(line, HarvokError):
                 raise line
             if line is None:
                 running -= 1
@@ -148,6 +151,7 @@ class UdpWatch:
 
     def interrupt(self) -> None:
         """Ends the workers at once; may be called again."""
+        self._stopping = True
         for process in self._processes:
             process.close_input()
 
@@ -162,13 +166,17 @@ class UdpWatch:
             process.end()
 
     def _read(self, process: Worker) -> None:
-        """Passes lines on as they come, then None; or what the worker could not do."""
+        """Passes lines on as they come, then None; or what the worker could not do, also when it was to go on."""
+        ended = False
         try:
             for line in process.lines():
+                ended = ended or "over" in line or "errno" in line
                 self._lines.put(line)
-            self._lines.put(None)
         except NearEndError as fault:
             self._lines.put(fault)
+            return
+        lost = not ended and not self._stopping
+        self._lines.put(died(f"a worker process at the {self._end} end", process.wait_code()) if lost else None)
 
 
 def _together(flows: Sequence[_Line]) -> _Line:

@@ -7,7 +7,7 @@ from socket import socket
 from harvok.core.ends import Role
 from harvok.traffic.counters import Counters
 from harvok.traffic.worker import Orders
-from harvok.worker.parent import Worker
+from harvok.worker.parent import Worker, died
 
 _PROCESSES_A_CORE = 4
 
@@ -41,6 +41,12 @@ class Workers:
         """Lets the bytes flow."""
         for process in self._processes:
             process.begin()
+
+    def check_alive(self, end: str) -> None:
+        """Raises WorkerLostError when a worker ended, which none does unless it is asked to."""
+        for process in self._processes:
+            if not process.runs:
+                raise died(f"a worker process at the {end} end", process.exit_code)
 
     def stop(self) -> None:
         """Ends all workers at once and waits for them; may be called again."""

@@ -22,11 +22,15 @@ class TheProcedure(unittest.TestCase):
         test = EmulatorTest(set_to, (SIZE,), SETTINGS)
         box = Device(port_bps=1e9, forwarding_bps=200e6, latency_s=0.005, buffer_frames=100)
         findings = findings_of(test, SimulatedPorts(box))
-        judged = judge_emulator(set_to, findings.figures, 50e-6, {})
+        judged = judge_emulator(set_to, findings.figures, 50e-6, {"512": 0.0})
         self.assertEqual({finding.verdict for finding in judged}, {"ACCEPT"}, judged)
         self.assertEqual(len(judged), 3)
-        late = judge_emulator(replace(set_to, send=Impairment(0.006)), findings.figures, 50e-6, {})
+        wrongly_set = replace(set_to, send=Impairment(0.006))
+        late = judge_emulator(wrongly_set, findings.figures, 50e-6, {"512": 0.0})
         self.assertEqual([finding.verdict for finding in late], ["REJECT", "ACCEPT"])
+        unknown = judge_emulator(wrongly_set, findings.figures, 50e-6, {})
+        self.assertEqual([finding.verdict for finding in unknown], ["RETEST", "ACCEPT"])
+        self.assertIn("harvok calibrate", unknown[0].advice)
         self.assertIn("set 6.000 ms, measured 5.0", late[0].reason)
 
 
@@ -52,7 +56,7 @@ class TheVerdict(unittest.TestCase):
         self.assertEqual(self.verdicts(Impairment(), 0.0, 0.001), ["REJECT", "ACCEPT"])
 
     def test_nothing_came_through(self) -> None:
-        judged = judge_emulator(Stage(0.0), [Figure("frames-sent", 100.0, self.LABELS)], 1e-4, {})
+        judged = judge_emulator(Stage(0.0), [Figure("frames-sent", 100.0, self.LABELS)], 1e-4, {"64": 20e-6})
         self.assertEqual([finding.verdict for finding in judged], ["REJECT"])
 
 

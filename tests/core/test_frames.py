@@ -92,7 +92,9 @@ class Histograms(unittest.TestCase):
 
 class Throughput(unittest.TestCase):
     def test_at_line_rate(self) -> None:
-        found, figures = Watched(Device(1e9)).measure(throughput(GIGABIT, SMALL))
+        answer = Watched(Device(1e9)).measure(throughput(GIGABIT, SMALL))
+        found = answer.fps
+        figures = answer.figures
         self.assertEqual(int(found), 1_488_095)
         self.assertEqual(find(figures, "throughput-share"), 1.0)
         self.assertAlmostEqual(find(figures, "throughput-l1") or 0, 1e9)
@@ -103,7 +105,9 @@ class Throughput(unittest.TestCase):
         for size, wanted in ((SMALL, 500_000.0), (LARGE, 800e6 / 8 / 1518)):
             for guided in (True, False):
                 rig = Watched(device)
-                found, figures = rig.measure(throughput(replace(GIGABIT, guided=guided), size))
+                answer = rig.measure(throughput(replace(GIGABIT, guided=guided), size))
+                found = answer.fps
+                figures = answer.figures
                 self.assertAlmostEqual(found, wanted, delta=0.001 * size.line_fps(1e9) + 2)
                 self.assertEqual(find(figures, "search-trials"), len(rig.trials))
                 spent = sum(t.duration_s + t.pause_s for t in rig.trials)
@@ -111,28 +115,32 @@ class Throughput(unittest.TestCase):
 
     def test_both_directions_at_once(self) -> None:
         settings = replace(GIGABIT, streams=(SEND, RECEIVE))
-        _, figures = Watched(Device(1e9, forwarding_fps=7e5, buffer_frames=10)).measure(throughput(settings, SMALL))
+        answer = Watched(Device(1e9, forwarding_fps=7e5, buffer_frames=10)).measure(throughput(settings, SMALL))
+        figures = answer.figures
         self.assertEqual(
             find(figures, "throughput", direction="send"), find(figures, "throughput", direction="receive")
         )
 
     def test_random_loss_leaves_no_throughput_unless_it_is_tolerated(self) -> None:
         device = Device(1e9, loss=1e-4)
-        strict, _ = Watched(device).measure(throughput(GIGABIT, LARGE))
+        answer = Watched(device).measure(throughput(GIGABIT, LARGE))
+        strict = answer.fps
         self.assertLess(strict, 0.01 * LARGE.line_fps(1e9))
-        tolerant, _ = Watched(device).measure(throughput(replace(GIGABIT, loss_tolerance=0.001), LARGE))
+        answer = Watched(device).measure(throughput(replace(GIGABIT, loss_tolerance=0.001), LARGE))
+        tolerant = answer.fps
         self.assertEqual(tolerant, LARGE.line_fps(1e9))
 
     def test_a_mix_counts_its_mean_size(self) -> None:
         mix = FrameSize("aag", (64, 64, 1518))
-        found, _ = Watched(Device(1e9)).measure(throughput(GIGABIT, mix))
+        answer = Watched(Device(1e9)).measure(throughput(GIGABIT, mix))
+        found = answer.fps
         self.assertAlmostEqual(found, 1e9 / 8 / ((64 + 64 + 1518) / 3 + 20))
 
 
 class OtherTests(unittest.TestCase):
     def test_loss_goes_down_until_two_clean_trials(self) -> None:
         rig = Watched(Device(1e9, forwarding_bps=750e6, buffer_frames=10))
-        figures = rig.measure(loss_rate(GIGABIT, LARGE))
+        figures = [f for f in rig.measure(loss_rate(GIGABIT, LARGE)) if f.quantity == "frame-loss"]
         loads = [f.labels["load"] for f in figures]
         self.assertEqual(loads, ["100 %", "90 %", "80 %", "70 %", "60 %"])
         full = LARGE.line_fps(1e9)
@@ -143,7 +151,7 @@ class OtherTests(unittest.TestCase):
     def test_latency_through_a_device_of_known_delay_is_exact(self) -> None:
         for store_and_forward in (True, False):
             device = Device(1e9, latency_s=8e-6, store_and_forward=store_and_forward)
-            figures = Watched(device).measure(latency(GIGABIT, LARGE, 50_000))
+            figures = Watched(device).measure(latency(GIGABIT, LARGE, 50_000, []))
             wanted = 8e-6 + (1518 * 8 / 1e9 if store_and_forward else 0.0)
             for quantity in ("latency-median", "latency-p999", "latency-tagged-mean", "latency-min", "latency-max"):
                 self.assertAlmostEqual(find(figures, quantity) or 0, wanted, delta=1e-9, msg=quantity)
@@ -151,7 +159,7 @@ class OtherTests(unittest.TestCase):
 
     def test_classic_latency_is_twenty_streams_with_one_tag(self) -> None:
         rig = Watched(Device(1e9, latency_s=5e-6, jitter_s=1e-6))
-        figures = rig.measure(latency(GIGABIT, SMALL, 1e6, "classic"))
+        figures = rig.measure(latency(GIGABIT, SMALL, 1e6, [], "classic"))
         self.assertEqual([(t.duration_s, t.tag_at_s, t.tags) for t in rig.trials], [(120.0, 60.0, 1)] * 20)
         self.assertAlmostEqual(find(figures, "latency-tagged-mean") or 0, 5e-6 + 512e-9 + 0.5e-6, delta=0.3e-6)
         self.assertGreater(find(figures, "latency-jitter") or 0, 0)
@@ -159,7 +167,7 @@ class OtherTests(unittest.TestCase):
     def test_bursts_and_buffer_time(self) -> None:
         """A buffer of b frames, drained at c while it fills at line rate r, takes b / (1 − c/r) frames."""
         device = Device(1e9, forwarding_fps=1e6, buffer_frames=1000)
-        figures = Watched(device).measure(back_to_back(GIGABIT, SMALL, 1e6, repeats=5))
+        figures = Watched(device).measure(back_to_back(GIGABIT, SMALL, 1e6, [], repeats=5))
         line = SMALL.line_fps(1e9)
         wanted = 1000 / (1 - 1e6 / line)
         self.assertAlmostEqual(find(figures, "burst-mean") or 0, wanted, delta=3)
@@ -168,7 +176,7 @@ class OtherTests(unittest.TestCase):
 
     def test_no_bursts_where_the_device_keeps_up(self) -> None:
         rig = Watched(Device(1e9))
-        self.assertEqual(rig.measure(back_to_back(GIGABIT, SMALL, SMALL.line_fps(1e9))), [])
+        self.assertEqual(rig.measure(back_to_back(GIGABIT, SMALL, SMALL.line_fps(1e9), [])), [])
         self.assertEqual(rig.trials, [])
 
     def test_recovery_is_over_when_the_queue_takes_frames_again(self) -> None:
@@ -180,9 +188,66 @@ class OtherTests(unittest.TestCase):
 
     def test_reset(self) -> None:
         rig = Watched(Device(1e9, forwarding_fps=1e6, buffer_frames=100, reset_s=4.2))
-        figures = rig.measure(reset(GIGABIT, SMALL, 1e6))
+        figures = rig.measure(reset(GIGABIT, SMALL, 1e6, []))
         self.assertAlmostEqual(find(figures, "reset-time") or 0, 4.2, delta=1e-5)
         self.assertEqual(rig.trials[0].reset_at_s, 60.0)
+
+
+class WhatIsNotTaken(unittest.TestCase):
+    """Results that once looked like the device's, and said nothing about it."""
+
+    def test_a_slow_device_is_found_to_within_a_hundredth_of_itself(self) -> None:
+        for capacity in (300.0, 1000.0, 20_000.0):
+            for guided in (True, False):
+                rig = Watched(Device(1e9, forwarding_fps=capacity, buffer_frames=10))
+                answer = rig.measure(throughput(replace(GIGABIT, guided=guided), SMALL))
+                self.assertAlmostEqual(answer.fps, capacity, delta=0.02 * capacity + 12, msg=f"{capacity} {guided}")
+                (figure, *_) = answer.figures
+                self.assertLessEqual(figure.resolution, max(0.011 * capacity, 12))
+
+    def test_random_loss_is_named_and_lack_of_capacity_is_not_taken_for_it(self) -> None:
+        answer = Watched(Device(1e9, loss=1e-4)).measure(throughput(GIGABIT, LARGE))
+        self.assertIn("frames are lost at any load", answer.remarks[0])
+        self.assertIn("--loss-tolerance 0.0", answer.remarks[0])
+        for device in (Device(1e9, forwarding_fps=3e4, buffer_frames=64), Device(1e9, forwarding_fps=0.0)):
+            self.assertEqual(Watched(device).measure(throughput(GIGABIT, LARGE)).remarks, [])
+
+    def test_duplicates_and_reordering_are_figures(self) -> None:
+        answer = Watched(Device(1e9, duplication=0.05, reordering=0.02)).measure(throughput(GIGABIT, LARGE))
+        self.assertEqual(answer.fps, LARGE.line_fps(1e9))
+        self.assertAlmostEqual(find(answer.figures, "frame-duplicates", direction="send") or 0, 0.05, delta=0.001)
+        self.assertAlmostEqual(find(answer.figures, "frame-reordered", direction="send") or 0, 0.02, delta=0.001)
+
+    def test_latency_of_a_lossy_stream_is_lowered_or_marked(self) -> None:
+        """The buffer takes the trial of 60 s, and not the stream of 120 s."""
+        device, notices = Device(1e9, forwarding_fps=1e6, buffer_frames=60_000, latency_s=5e-6), list[str]()
+        figures = Watched(device).measure(latency(GIGABIT, SMALL, 1_000_900, notices))
+        self.assertIn("was measured at 99.0 % of the throughput", notices[0])
+        self.assertAlmostEqual(find(figures, "latency-median") or 0, 5e-6 + 512e-9, delta=1e-7)
+        self.assertEqual({figure.mark for figure in figures}, {""})
+        lossy = Watched(Device(1e9, loss=0.01)).measure(latency(GIGABIT, SMALL, 1e6, notices))
+        self.assertEqual({figure.mark for figure in lossy}, {"lossy"})
+        self.assertIn("is of streams that lost frames", notices[1])
+
+    def test_a_burst_that_reached_the_limit_has_no_buffer_time(self) -> None:
+        notices = list[str]()
+        device = Device(1e9, forwarding_fps=1.4e6, buffer_frames=1e7)
+        figures = Watched(device).measure(back_to_back(GIGABIT, SMALL, 1.4e6, notices, repeats=3))
+        self.assertIn("≥ 2976192 frames", notices[0])
+        self.assertIsNone(find(figures, "buffer-time"))
+
+    def test_a_device_that_was_not_reset_has_no_reset_time(self) -> None:
+        notices = list[str]()
+        rig = Watched(Device(1e9, forwarding_fps=1e6, buffer_frames=100))
+        self.assertEqual(rig.measure(reset(GIGABIT, SMALL, 1e6, notices)), [])
+        self.assertIn("was not reset", notices[0])
+
+    def test_frames_that_come_later_than_two_seconds_are_lost(self) -> None:
+        """RFC 2544 §23: a queue of minutes is no throughput."""
+        unlimited = Device(1e9, forwarding_fps=1e6)
+        self.assertAlmostEqual(
+            Watched(unlimited).measure(throughput(GIGABIT, SMALL)).fps, 1e6 * (1 + 2 / 60), delta=3e3
+        )
 
 
 class WholeSuite(unittest.TestCase):

@@ -37,6 +37,9 @@ class Loads(unittest.TestCase):
             self.assertAlmostEqual(find(figures, "frame-loss", **labels) or 0, max(loss, 0), places=3)
         full = find(figures, "latency-median", **{"frame-size": "64", "load": "100 %"}) or 0
         self.assertAlmostEqual(full, 512e-9 + 70 / 700_000, delta=2e-6)
+        small = [f for f in figures if f.quantity == "latency-median" and f.labels["frame-size"] == "64"]
+        marks = {figure.labels["load"]: figure.mark for figure in small}
+        self.assertEqual((marks["20 %"], marks["100 %"]), ("", "lossy"))  # that of a full queue
 
     def test_a_load_that_comes_again_keeps_its_own_figures(self) -> None:
         figures = found(Device(1e9)).figures

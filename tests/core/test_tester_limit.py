@@ -39,31 +39,40 @@ def marks(figures: list[Figure]) -> set[str]:
 
 class Throughput(unittest.TestCase):
     def test_a_device_as_fast_as_the_tester_is_marked(self) -> None:
-        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(Device(1e9), 900_000))
+        answer = returned_by(throughput(SETTINGS, SMALL), WeakTester(Device(1e9), 900_000))
+        found = answer.fps
+        figures = answer.figures
         self.assertAlmostEqual(found, 900_000, delta=30_000)
         self.assertEqual(marks(figures), {"tester-limit"})
 
     def test_a_device_well_below_the_tester_is_not(self) -> None:
         device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
-        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 900_000))
+        answer = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 900_000))
+        found = answer.fps
+        figures = answer.figures
         self.assertAlmostEqual(found, 400_000, delta=2000)
         self.assertEqual(marks(figures), {""})
 
     def test_a_device_that_lost_just_above_is_to_blame_all_the_same(self) -> None:
         device = Device(1e9, forwarding_fps=400_000, buffer_frames=64)
-        found, figures = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 415_000))
+        answer = returned_by(throughput(SETTINGS, SMALL), WeakTester(device, 415_000))
+        found = answer.fps
+        figures = answer.figures
         self.assertAlmostEqual(found, 400_000, delta=2000)
         self.assertEqual(marks(figures), {""})
 
     def test_a_calibration_spares_the_retreat(self) -> None:
         settings = replace(SETTINGS, tester_fps={"64": 880_000.0})
-        found, figures = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 900_000))
+        answer = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 900_000))
+        found = answer.fps
+        figures = answer.figures
         self.assertEqual((found, marks(figures)), (880_000, {"tester-limit"}))
         self.assertLessEqual(find(figures, "search-trials") or 9, 2)
 
     def test_a_tester_that_reaches_line_rate_leaves_no_mark(self) -> None:
         settings = replace(SETTINGS, tester_fps={"64": 2e6})
-        _, figures = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 2e6))
+        answer = returned_by(throughput(settings, SMALL), WeakTester(Device(1e9), 2e6))
+        figures = answer.figures
         self.assertEqual(marks(figures), {""})
 
     def test_a_tester_that_never_holds_a_load_measures_nothing(self) -> None:

@@ -8,6 +8,8 @@ import sys
 import unittest
 from collections.abc import Sequence
 
+import numpy as np
+
 from harvok.clock import SYSTEM
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
 from harvok.core.models.rig import RIG_FILE
@@ -16,6 +18,7 @@ from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import NearEndError
 from harvok.rigs.frame_rigs import open_rig
 from harvok.rigs.impaired import ImpairedPath
+from harvok.traffic.bridge import slots_as_rows
 from harvok.traffic.impair_worker import BridgeOrders, slots_for
 from tests.whole.test_udp import NEEDS_ROOT
 
@@ -40,6 +43,16 @@ class Orders(unittest.TestCase):
         self.assertGreaterEqual(slots_for(plan(Impairment(0.035)), 600_000), 35e-3 * 600_000 * 1.5)
         self.assertEqual(slots_for(plan(Impairment()), 1000), 1 << 13)
         self.assertEqual(slots_for(plan(Impairment(10.0)), 1e6), 1 << 18)
+
+
+class Slots(unittest.TestCase):
+    def test_a_slice_stands_for_slots_that_follow_one_another_and_for_no_others(self) -> None:
+        """Reordered, a slot may stand between two that look like the ends of a row."""
+        ring = np.arange(200)
+        for slots in ([5], [5, 6, 7], [109, 104, 111], [5, 7, 6, 8], [9, 5], [3, 3, 5]):
+            rows = slots_as_rows(np.array(slots))
+            self.assertEqual(ring[rows].tolist(), slots)
+        self.assertIsInstance(slots_as_rows(np.array([5, 6, 7])), slice)
 
 
 @NEEDS_ROOT

@@ -252,6 +252,18 @@ class TheReflector(unittest.TestCase):
         self.assertEqual(self.said(port, [packet]), [])
         self.assertEqual(len(self.said(port, [packet], source="127.0.0.9")), 1)
 
+    def test_the_answer_comes_from_the_address_that_was_asked(self) -> None:
+        """A host has several, and the route back leads over one of them."""
+        port = free_udp_port()
+        reflector = Reflector(ReflectorSettings(port, None), SYSTEM)
+        self.addCleanup(reflector.close)
+        packet = encode_sender(SenderPacket(0, SYSTEM.wall_ns(), 1, 7))
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
+            sock.bind((HOST, 0))
+            sock.connect(("127.0.0.5", port))  # which takes nothing from any other address
+            sock.send(packet)
+            self.assertEqual(len(answers_on(sock)), 1)
+
     def test_a_taken_port_is_said(self) -> None:
         port = self.reflector()
         with self.assertRaises(NearEndError):

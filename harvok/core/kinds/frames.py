@@ -19,7 +19,7 @@ from harvok.core.procedures.calibrate import CalibrationTest, calibrate
 from harvok.core.procedures.emulator import EmulatorTest, emulator_check
 from harvok.core.procedures.frames import FrameSettings, FrameSize, FramesTest, short_trial_s
 from harvok.core.procedures.latency import Form
-from harvok.core.procedures.load import LoadTest, hold_loads
+from harvok.core.procedures.load import LoadTest, hold_loads, load_names
 from harvok.core.procedures.rfc2544 import FrameTest, TestName, rfc2544
 from harvok.core.samples import Event
 from harvok.core.sweeps.axes import FRAME_AXES, AxisSet, Setting, parse_loads
@@ -73,6 +73,13 @@ class RigStep(Step):
     def ip(self) -> Literal[4, 6] | None:
         return None if self.ip_version == "none" else self.ip_version
 
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        streams = [stream.name for stream in frame_streams(self.streams, self.direction)]
+        sizes = [size.name for size in self.sizes]
+        swept = [s.text for axis in self.axes() if axis.name == "frame-size" for s in axis.values]
+        return {"direction": streams, "frame-size": swept or sizes}
+
     def settings(self, line_bps: float, full_s: float) -> FrameSettings:
         """What every trial has in common, between ports of a speed."""
         return FrameSettings(
@@ -122,6 +129,12 @@ class RampStep(RigStep):
         if len(_shares(loads)) > MAX_STEPS:
             raise ValueError(f"{MAX_STEPS} loads at most")
         return loads
+
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        if any(axis.name == "load" for axis in self.axes()):
+            return super().labels
+        return super().labels | {"load": load_names(_shares(self.loads))}
 
     def build(self, line_bps: float = 0.0) -> LoadTest:
         """The test to run between ports of a speed."""
@@ -218,9 +231,9 @@ RFC2544 = Kind(
     rig="frames",
     quantities=(
         "throughput", "throughput-share", "throughput-l1", "throughput-l2", "search-trials", "search-time",
-        "frame-loss", "latency-min", "latency-median", "latency-mean", "latency-p999", "latency-max",
-        "latency-tagged-mean", "latency-jitter", "burst-mean", "burst-min", "burst-max", "burst-deviation",
-        "buffer-time", "buffer-time-implied", "recovery-time", "reset-time",
+        "frame-loss", "frame-duplicates", "frame-reordered", "latency-min", "latency-median", "latency-mean",
+        "latency-p999", "latency-max", "latency-tagged-mean", "latency-jitter", "burst-mean", "burst-min", "burst-max",
+        "burst-deviation", "buffer-time", "buffer-time-implied", "recovery-time", "reset-time",
     ),
     conditions=frame_conditions,
     step=FramesStep,

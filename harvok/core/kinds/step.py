@@ -12,10 +12,13 @@ from harvok.errors import UsageError
 Name = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[\w-]+$")]
 
 
+_SOME_LINE_BPS = 1e9
+
+
 class Step(Model):
-    """A name, what the person at the bench is told before it, how often it is run, and the impairment of its path: of
-    a virtual rig, or of the bridge that runs on this host. With `over` it is a sweep: the same test at every point of
-    one or two axes, and as it stands before and after them.
+    """A name, what the person at the bench is told before it, and when it comes round again, how often it is run, and
+    the impairment of its path: of a virtual rig, or of the bridge that runs on this host. With `over` it is a sweep:
+    the same test at every point of one or two axes, and as it stands before and after them.
 
     Subclasses add `test`, a Literal by which a plan names the kind, and say where it runs and what can be varied.
     """
@@ -26,6 +29,7 @@ class Step(Model):
     test: str
     name: Name
     instruction: str = ""
+    instruction_again: str = ""
     repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
     impairment: str | None = None
     over: list[str] = []
@@ -35,9 +39,19 @@ class Step(Model):
         raise NotImplementedError
 
     @property
+    def example(self) -> Test:
+        """The test between ports of some speed: for what does not depend on it."""
+        return self.build(_SOME_LINE_BPS)
+
+    @property
     def words(self) -> str:
         """What is measured, in a few words."""
         raise NotImplementedError
+
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        """The values that its figures may have of a label, of those labels for which they are known beforehand."""
+        return {}
 
     @property
     def needs_token(self) -> bool:

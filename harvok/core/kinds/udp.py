@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from harvok.core.conditions import HostConditions
-from harvok.core.ends import DirectionChoice
+from harvok.core.ends import DirectionChoice, directions_of
 from harvok.core.ethernet import frame_bytes_of, ip_version_of
 from harvok.core.fields import Duration, Rate, Share
 from harvok.core.judgement.finding import Finding
@@ -49,6 +49,10 @@ class UdpStep(Step):
     duration: Annotated[Duration, Field(ge=0.5)] = 10.0
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
     resolution: Annotated[Share, Field(gt=0, le=0.1)] = 0.01
+
+    @property
+    def labels(self) -> dict[str, list[str]]:
+        return {"direction": directions_of(self.direction)}
 
     def build(self, line_bps: float = 0.0) -> AnyUdpTest:
         """The test to run."""

@@ -12,7 +12,7 @@ from harvok.core.fields import Duration, Model, Rate, Share, Size
 class SimulatedDevice(Model):
     """What a simulated device can do; what is left out has no limit, or does not happen."""
 
-    forwarding_fps: Annotated[float, Field(ge=0)] | None = None
+    forwarding_fps: Annotated[float, Field(gt=0)] | None = None
     forwarding: Rate | None = None
     buffer_frames: Annotated[float, Field(ge=0)] | None = None
     buffer: Size | None = None
@@ -27,6 +27,15 @@ class SimulatedDevice(Model):
     hot_after: Duration | None = None
     hot_share: Share = 1.0
     reset: Duration = 0.0
+
+    @model_validator(mode="after")
+    def _keys_go_together(self) -> "SimulatedDevice":
+        for key, other in (("hot_share", "hot_after"), ("loss_burst", "loss_burst_every")):
+            if (key in self.model_fields_set) != (other in self.model_fields_set):
+                raise ValueError(f"{key} and {other} go together: one without the other does nothing")
+        if self.loss_burst_every is not None and self.loss_burst >= self.loss_burst_every:
+            raise ValueError("loss_burst is as long as loss_burst_every: the device would never forward anything")
+        return self
 
 
 class _RigBase(Model):

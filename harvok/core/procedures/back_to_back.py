@@ -19,9 +19,13 @@ BurstSearch = Generator[FrameTrial, FrameTrialResult, int]
 
 
 def back_to_back(
-    settings: FrameSettings, size: FrameSize, throughput_fps: float, repeats: int = REPEATS
+    settings: FrameSettings, size: FrameSize, throughput_fps: float, notices: list[str], repeats: int = REPEATS
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
-    """Burst length and buffer time of one frame size. Returns nothing where the device keeps up with line rate."""
+    """Burst length and buffer time of one frame size. Returns nothing where the device keeps up with line rate.
+
+    Where even the longest burst that is tried came through, the buffer is larger than that says, and has no time: a
+    remark in `notices` says so.
+    """
     maximum = size.line_fps(settings.line_bps)
     if throughput_fps >= maximum * (1 - settings.resolution):
         return []
@@ -36,9 +40,14 @@ def back_to_back(
         "burst-min": float(min(bursts)),
         "burst-max": float(max(bursts)),
         "burst-deviation": statistics.stdev(bursts) if len(bursts) > 1 else 0.0,
-        "buffer-time-implied": implied_s,
-        "buffer-time": implied_s * (1 - throughput_fps / maximum),
     }
+    if max(bursts) >= int(maximum * LONGEST_S):
+        notices.append(
+            f"back-to-back at {size.name} B: ≥ {max(bursts)} frames; the longest burst that is tried came whole, "
+            "and no buffer time follows from that"
+        )
+    else:
+        values |= {"buffer-time-implied": implied_s, "buffer-time": implied_s * (1 - throughput_fps / maximum)}
     return [Figure(quantity, value, {"frame-size": size.name}) for quantity, value in values.items()]
 
 

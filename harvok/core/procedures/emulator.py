@@ -53,7 +53,7 @@ def emulator_check(test: EmulatorTest, context: Context, findings: Findings) -> 
                 labels: dict[str, str] = {"frame-size": size.name, "direction": stream.name}
                 findings.figures.extend(_figures(result.directions[0], labels))
                 if set_to.rate_bps:
-                    found, _ = yield from throughput(settings, size)
+                    found = (yield from throughput(settings, size)).fps
                     carried = found * size.mean_bytes * 8
                     findings.figures.append(Figure("throughput-l2", carried, labels))
             except TesterLimitError as limit:

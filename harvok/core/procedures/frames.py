@@ -8,6 +8,7 @@ from harvok.core.ends import SEND, Stream
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES
 from harvok.core.figures import Figure, Mark
 from harvok.core.procedure import Test
+from harvok.core.procedures.search import step_at
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
 
@@ -176,13 +177,31 @@ def lossless(result: FrameTrialResult, tolerance: float) -> bool:
 def rate_figures(
     quantity: str, load_fps: float, settings: FrameSettings, size: FrameSize, mark: Mark = ""
 ) -> Iterator[Figure]:
-    """A frame rate with what it means on the line: share of line rate, L1 and L2 rate; one set for each direction."""
+    """A frame rate that a search found, with what it means on the line: share of line rate, L1 and L2 rate; one set for
+    each direction. Nothing is higher than line rate, so that one found there is as exact as it is."""
+    line_fps = size.line_fps(settings.line_bps)
+    open_fps = min(step_at(load_fps, settings.resolution * line_fps), max(line_fps - load_fps, 0.0))
+    scales = {
+        "": 1.0,
+        "-share": 1 / line_fps,
+        "-l1": (size.mean_bytes + LINE_OVERHEAD_BYTES) * 8,
+        "-l2": size.mean_bytes * 8,
+    }
     for stream in settings.streams:
         labels: dict[str, str] = {"direction": stream.name, "frame-size": size.name}
-        yield Figure(quantity, load_fps, labels, mark)
-        yield Figure(f"{quantity}-share", load_fps / size.line_fps(settings.line_bps), labels, mark)
-        yield Figure(f"{quantity}-l1", load_fps * (size.mean_bytes + LINE_OVERHEAD_BYTES) * 8, labels, mark)
-        yield Figure(f"{quantity}-l2", load_fps * size.mean_bytes * 8, labels, mark)
+        for suffix, scale in scales.items():
+            yield Figure(f"{quantity}{suffix}", load_fps * scale, labels, mark, open_fps * scale)
+
+
+def order_figures(result: FrameTrialResult, size: FrameSize, load: str = "") -> Iterator[Figure]:
+    """What a device did to frames besides losing them, for each direction: duplicates and reordering (RFC 4737), as
+    shares of those that were sent."""
+    for direction in result.directions:
+        labels: dict[str, str] = {"direction": direction.direction, "frame-size": size.name}
+        labels |= {"load": load} if load else {}
+        sent = max(direction.sent_frames, 1)
+        yield Figure("frame-duplicates", direction.duplicates / sent, labels)
+        yield Figure("frame-reordered", direction.reordered / sent, labels)
 
 
 def with_tags(wanted: FrameTrial, tag_at_s: float, tags: int) -> FrameTrial:

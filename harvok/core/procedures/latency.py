@@ -9,9 +9,10 @@ import statistics
 from collections.abc import Generator
 from typing import Literal
 
-from harvok.core.figures import Figure
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial, with_tags
+from harvok.core.figures import Figure, Mark
+from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, measured, trial, with_tags
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.units import format_share
 
 Form = Literal["classic", "modern"]
 
@@ -22,19 +23,53 @@ MODERN_TAGS = 500
 
 
 def latency(
-    settings: FrameSettings, size: FrameSize, load_fps: float, form: Form = "modern", stream_s: float = STREAM_S
+    settings: FrameSettings,
+    size: FrameSize,
+    load_fps: float,
+    notices: list[str],
+    form: Form = "modern",
+    stream_s: float = STREAM_S,
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
-    """Delays of one frame size at a load, usually its throughput. Streams shorter than the RFC's tag at half time."""
+    """Delays of one frame size at a load, usually its throughput. Streams shorter than the RFC's tag at half time.
+
+    The delay of a stream that lost frames is that of a full queue, not of the device: the load is lowered until a
+    stream is whole, which a remark in `notices` says; figures of one that never was are marked.
+    """
+    for share in _LOWER:
+        results = yield from _streams(settings, size, share * load_fps, form, stream_s)
+        whole = all(lossless(result, settings.loss_tolerance) for result in results)
+        if whole:
+            break
+    if share < 1:
+        state = (
+            f"was measured at {format_share(share)} of the throughput" if whole else "is of streams that lost frames"
+        )
+        notices.append(f"latency at {size.name} B {state}: at the throughput its streams of {stream_s:g} s lost frames")
+    mark: Mark = "" if whole else "lossy"
+    return [figure for n, _ in enumerate(settings.streams) for figure in _figures(results, n, size, mark)]
+
+
+_LOWER = (1.0, 0.99, 0.95, 0.8)
+"""Of the throughput, one after the other: streams are longer than the trials that found it, and a queue that fills
+slowly overflows only in them."""
+
+
+def _streams(
+    settings: FrameSettings, size: FrameSize, load_fps: float, form: Form, stream_s: float
+) -> Generator[FrameTrial, FrameTrialResult, list[FrameTrialResult]]:
+    """The streams of one load, up to the first that lost frames."""
     repeats, tags = (CLASSIC_REPEATS, 1) if form == "classic" else (1, MODERN_TAGS)
     stream = trial(settings, size, LoadStep(load_fps, stream_s), about=f"latency at {size.name} B")
     wanted = with_tags(stream, min(TAG_AT_S, stream_s / 2), tags)
     results: list[FrameTrialResult] = []
     for _ in range(repeats):
         results.append((yield from measured(wanted)))
-    return [figure for n, _ in enumerate(settings.streams) for figure in _figures(results, n, size)]
+        if not lossless(results[-1], settings.loss_tolerance):
+            break
+    return results
 
 
-def _figures(results: list[FrameTrialResult], number: int, size: FrameSize) -> list[Figure]:
+def _figures(results: list[FrameTrialResult], number: int, size: FrameSize, mark: Mark) -> list[Figure]:
     ones = [result.directions[number] for result in results]
     labels: dict[str, str] = {"direction": ones[0].direction, "frame-size": size.name}
     tagged = sorted(delay for one in ones for delay in one.tagged_delays_s)
@@ -50,4 +85,4 @@ def _figures(results: list[FrameTrialResult], number: int, size: FrameSize) -> l
         "latency-max": max(tagged[-1], *(d.max_s for d in delays)),
         "latency-jitter": statistics.fmean(d.jitter_s for d in delays),
     }
-    return [Figure(quantity, value, labels) for quantity, value in values.items()]
+    return [Figure(quantity, value, labels, mark) for quantity, value in values.items()]

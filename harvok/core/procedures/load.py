@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.figures import Figure, numbered
+from harvok.core.figures import Figure, Mark, numbered
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import TRIES, FrameSettings, FrameSize, measured, step_faults, trial
 from harvok.core.trials.frames import DelaySummary, FrameCounts, FrameTrial, FrameTrialResult, LoadStep
@@ -53,7 +53,7 @@ def hold_loads(test: LoadTest, context: Context, findings: Findings) -> Trials:
 
 
 def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
-    for step, load in zip(_steps(test, size), _names(test.shares), strict=True):
+    for step, load in zip(_steps(test, size), load_names(test.shares), strict=True):
         try:
             result = yield from measured(trial(test.settings, size, step, about=f"{size.name} B at {load}"))
         except TesterLimitError as limit:
@@ -65,7 +65,7 @@ def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
 
 def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
     """One trial, again when the tester fell short anywhere; of the try that fell short least, what it held counts."""
-    names = _names(test.shares)
+    names = load_names(test.shares)
     about = f"{size.name} B, {names[0]} to {names[-1]} without a pause"
     wanted = trial(test.settings, size, *_steps(test, size), about=about)
     tries: list[tuple[int, list[str], FrameTrialResult]] = []
@@ -94,7 +94,7 @@ def _leave_out(findings: Findings, size: FrameSize, load: str, why: str) -> None
     findings.notices.append(f"{size.name} B at {load} is left out: {why}")
 
 
-def _names(shares: tuple[float, ...]) -> list[str]:
+def load_names(shares: tuple[float, ...]) -> list[str]:
     """Each load as figures are labelled; one may come again, on the way down say."""
     return numbered(f"{share * 100:g} %" for share in shares)
 
@@ -108,6 +108,7 @@ def _figures(
     yield Figure("forwarding-rate-l2", counts.forwarding_rate_fps * size.mean_bytes * 8, labels)
     yield Figure("frame-loss", counts.loss, labels)
     if delay:
-        yield Figure("latency-min", delay.min_s, labels)
-        yield Figure("latency-median", delay.median_s, labels)
-        yield Figure("latency-p999", delay.p999_s, labels)
+        mark: Mark = "lossy" if counts.lost_frames else ""  # the delay of a full queue, not of the device
+        yield Figure("latency-min", delay.min_s, labels, mark)
+        yield Figure("latency-median", delay.median_s, labels, mark)
+        yield Figure("latency-p999", delay.p999_s, labels, mark)

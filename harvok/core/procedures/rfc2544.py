@@ -70,15 +70,18 @@ def rfc2544(test: FrameTest, context: Context, findings: Findings) -> Procedure[
 
 def _one_size(test: FrameTest, size: FrameSize, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
     settings = test.settings
-    found_fps, figures = yield from throughput(settings, size)
-    findings.figures.extend(figures)
+    answer = yield from throughput(settings, size)
+    found_fps = answer.fps
+    findings.figures.extend(answer.figures)
+    findings.notices.extend(answer.remarks)
     parts: dict[TestName, Callable[[], Part]] = {
         "loss": lambda: loss_rate(settings, size),
-        "latency": lambda: latency(settings, size, found_fps, test.latency_form, test.stream_s),
-        "back-to-back": lambda: back_to_back(settings, size, found_fps, test.burst_repeats),
+        "latency": lambda: latency(settings, size, found_fps, findings.notices, test.latency_form, test.stream_s),
+        "back-to-back": lambda: back_to_back(settings, size, found_fps, findings.notices, test.burst_repeats),
         "recovery": lambda: recovery(settings, size, found_fps, test.overload_s),
-        "reset": lambda: reset(settings, size, found_fps, test.overload_s),
     }
+    if size is min(test.sizes, key=lambda one: one.mean_bytes):  # §26.6 asks for the minimum size alone
+        parts["reset"] = lambda: reset(settings, size, found_fps, findings.notices, test.overload_s)
     for name, part in parts.items():
         if name not in test.tests or (found_fps <= 0 and name != "loss"):
             continue  # a device that carries nothing has no latency, no burst and nothing to recover

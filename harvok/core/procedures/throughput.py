@@ -5,6 +5,7 @@ well do more.
 """
 
 import math
+import statistics
 from collections.abc import Generator
 from dataclasses import dataclass, field
 
@@ -15,11 +16,13 @@ from harvok.core.procedures.frames import (
     FrameSize,
     lossless,
     measured,
+    order_figures,
     rate_figures,
     trial,
 )
 from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, binary, guided, retreat
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.units import format_frame_rate, format_share
 from harvok.errors import TesterLimitError
 
 
@@ -32,13 +35,26 @@ class _Spent:
     offered_fps: dict[float, float] = field(default_factory=dict)
     lossy_fps: float = math.inf
     """The lowest load that the tester held and the device lost of."""
+    passed: dict[float, FrameTrialResult] = field(default_factory=dict)
+    """The full-length trials that passed, by their intended load."""
+    losses: list[tuple[float, float, int]] = field(default_factory=list)
+    """(load, share lost, frames lost) of every trial that lost anything."""
+    found: float = 0.0
+    """The intended load of the trial that is the answer."""
 
 
-def throughput(
-    settings: FrameSettings, size: FrameSize
-) -> Generator[FrameTrial, FrameTrialResult, tuple[float, list[Figure]]]:
-    """Searches the throughput for one frame size; returns it in frames/s, with its figures. Both directions at once
-    are offered the same load, and the trial passes when neither loses.
+@dataclass(frozen=True, slots=True)
+class FoundThroughput:
+    """A throughput in frames/s, its figures, and what a person should know of it."""
+
+    fps: float
+    figures: list[Figure]
+    remarks: list[str]
+
+
+def throughput(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, FoundThroughput]:
+    """Searches the throughput for one frame size. Both directions at once are offered the same load, and the trial
+    passes when neither loses.
 
     Raises TesterLimitError when the tester could not hold any load steadily.
     """
@@ -56,7 +72,9 @@ def throughput(
     figures = list(rate_figures("throughput", found, settings, size, mark))
     labels = {"frame-size": size.name}
     used = Figure("search-trials", spent.trials, labels), Figure("search-time", spent.time_s, labels)
-    return found, [*figures, *used]
+    at_it = spent.passed.get(spent.found)
+    order = order_figures(at_it, size) if at_it else ()
+    return FoundThroughput(found, [*figures, *used, *order], _remarks(settings, size, found, spent))
 
 
 def _search(
@@ -75,13 +93,47 @@ def _search(
             result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
             spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
+            worst = max(result.directions, key=lambda one: one.loss)
+            if worst.lost_frames:
+                spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
+            elif attempt.duration_s >= settings.full_s:
+                spent.passed[attempt.load] = result
             if not lossless(result, settings.loss_tolerance):
                 spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
             delivered = min(direction.forwarding_rate_fps for direction in result.directions)
             attempt = search.send(Outcome(lossless(result, settings.loss_tolerance), delivered))
     except StopIteration as end:
         found: float = end.value
+        spent.found = found
         return spent.offered_fps.get(found, found)
+
+
+_FAR_BELOW = 0.5
+"""Of the lowest load that was lossy, and of line rate: a device that lacks capacity carries nearly what it delivers."""
+_ALIKE = 4.0
+"""Times: the shares lost of trials over a range of loads, where chance and not the load decides. A queue that overflows
+loses nothing at one load and a tenth at one that is a tenth higher."""
+_MIN_LOAD_RANGE = 2.0
+_DEAD = 0.5
+"""A device that loses this much loses nothing by chance."""
+_MIN_LOST = 10
+"""Frames: the share of fewer says little of the share that chance takes."""
+
+
+def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spent) -> list[str]:
+    """Says when frames are lost at any load alike, which is no matter of capacity."""
+    counted = [(load, share) for load, share, frames in spent.losses if frames >= _MIN_LOST]
+    if len(counted) < 2 or found > _FAR_BELOW * size.line_fps(settings.line_bps):
+        return []
+    loads, shares = zip(*counted, strict=True)
+    if max(loads) < _MIN_LOAD_RANGE * min(loads) or max(shares) > min(_ALIKE * min(shares), _DEAD):
+        return []
+    median, tolerance = format_share(statistics.median(shares)), format_share(2 * statistics.median(shares))
+    return [
+        f"{size.name} B: about {median} of the frames are lost at any load, from {format_frame_rate(min(loads))} to "
+        f"{format_frame_rate(max(loads))} frames/s: random loss, not a lack of capacity. Look at error counters and "
+        f"leads; --loss-tolerance {tolerance.replace(' ', '')} finds the throughput beside it"
+    ]
 
 
 def _by_tester(settings: FrameSettings, size: FrameSize, found: float, max_fps: float, spent: _Spent) -> bool:

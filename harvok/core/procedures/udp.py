@@ -225,12 +225,13 @@ def _search(test: UdpSearchTest, pattern: UdpTrial, ip_version: IpVersion, findi
             retreats, max_bps = retreats + 1, retreat(max_bps, limit.held_share, _MIN_STEP_BACK)
     by_tester = (retreats and found_bps > _NEAR * max_bps) or attempts.failed_by_tester
     mark: Mark = "tester-limit" if by_tester else ""
+    payload = spec.at(1.0, ip_version).payload_bytes
+    payload_share = payload / frame_bytes_of(payload, ip_version)
+    open_bps = min(test.resolution * spec.rate_bps, spec.rate_bps - found_bps)
     for stream in pattern.streams:
-        labels = {"direction": stream.name}
-        findings.figures.append(Figure("udp-throughput", found_bps, labels, mark))
-        payload = spec.at(1.0, ip_version).payload_bytes
-        goodput_bps = found_bps * payload / frame_bytes_of(payload, ip_version)
-        findings.figures.append(Figure("udp-throughput-goodput", goodput_bps, labels, mark))
+        for quantity, scale in (("udp-throughput", 1.0), ("udp-throughput-goodput", payload_share)):
+            figure = Figure(quantity, found_bps * scale, {"direction": stream.name}, mark, open_bps * scale)
+            findings.figures.append(figure)
     if attempts.best:
         _take(findings, attempts.best, "highest without loss")
 
