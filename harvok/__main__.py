@@ -1,6 +1,6 @@
 """`python -m harvok` is the same program as `harvok`."""
 
-from harvok.cli.main import main
+from harvok.cli.entry import main
 
 if __name__ == "__main__":
     main()

@@ -104,6 +104,13 @@ class TesterLimitError(NearEndError):
         return type(self), (self.message, self.hint, self.held_share)
 
 
+class WorkerLostError(HarvokError):
+    """A process of the tester's own ended though nobody asked it to, so that what was measured says nothing about the
+    equipment; at either end."""
+
+    reference = "worker-lost"
+
+
 class PortError(NearEndError):
     """An interface of this host cannot be a tester port as it is."""
 

@@ -12,6 +12,7 @@ import typer
 from typer.core import TyperGroup
 
 from harvok import __version__
+from harvok.cli.entry import command_begins, command_ended
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 from harvok.host.cleanup import CHANGED_FEATURES, LENT_PORTS, cleanup_path
@@ -34,12 +35,15 @@ class LazyGroup(TyperGroup):
         return name, command, rest
 
     def invoke(self, ctx: Any) -> Any:
+        command_begins()
         try:
             return super().invoke(ctx)
         except KeyboardInterrupt:
             raise BrokenOffError("broken off at the keyboard", "Nothing was changed.") from None
         except typer.Abort:
             raise UsageError("a question was asked and not answered", "Give the answer as an option.") from None
+        finally:
+            command_ended()
 
 
 def _placeholder(name: str, summary: str) -> Any:

@@ -4,12 +4,13 @@ import contextlib
 import json
 import os
 import select
+import signal
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from harvok.errors import NearEndError
+from harvok.errors import NearEndError, WorkerLostError
 
 READY_S = 20.0
 """How long a worker may take to be ready: a loaded host takes seconds to start an interpreter, never this long."""
@@ -49,6 +50,11 @@ class Worker:
     @property
     def runs(self) -> bool:
         return self._process.poll() is None
+
+    @property
+    def exit_code(self) -> int | None:
+        """How it ended, as Popen tells it; None while it runs."""
+        return self._process.poll()
 
     def fileno(self) -> int:
         """Readable when the worker said something, or ended; so that several can be waited for at once."""
@@ -103,6 +109,12 @@ class Worker:
             raise NearEndError(*json.loads(line)["fault"])
         return line
 
+    def wait_code(self) -> int | None:
+        """How a worker that closed its output ended; None when it has not within a moment."""
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            return self._process.wait(_END_S)
+        return None
+
     def close_input(self) -> None:
         """Asks the worker to end, without waiting for it; may be called again."""
         self._stdin.close()
@@ -122,5 +134,14 @@ class Worker:
         self._process.kill()
         self.end()
 
-    def _died(self) -> NearEndError:
-        return NearEndError("a worker process died", "Check free memory and the limit on processes; then try again.")
+    def _died(self) -> WorkerLostError:
+        return died("a worker process", self.wait_code())
+
+
+def died(which: str, code: int | None) -> WorkerLostError:
+    """The error for a process that ended though nobody asked it to; `code` as Popen tells it, None where unknown."""
+    how = "ended by itself" if code is None or code >= 0 else f"was killed ({signal.Signals(-code).name})"
+    return WorkerLostError(
+        f"{which} of the tester {how} in mid-test: this says nothing about the equipment",
+        "See whether memory ran out (the kernel's log) or somebody ended it; then measure again.",
+    )

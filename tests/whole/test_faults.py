@@ -1,4 +1,5 @@
 import json
+import os
 import resource
 import signal
 import socket
@@ -9,9 +10,10 @@ from pathlib import Path
 
 import psutil
 
+from harvok.clock import SYSTEM
 from tests.whole.program import ProgramTest, free_ports, until
 
-LONG = ("--duration", "60s", "--interval", "0.2s", "--direction", "send")
+LONG = ("--duration", "300s", "--interval", "0.2s", "--direction", "send")
 
 
 def workers() -> set[int]:
@@ -55,6 +57,12 @@ class ReachingAStation(ProgramTest):
 
     def test_a_name_that_does_not_resolve(self) -> None:
         self.assertIn("does not resolve", self.harvok("tcp", "no-such-host.invalid", code=4).stderr)
+
+
+def children_of(parent: int) -> list[int]:
+    """The worker processes of a process."""
+    found = subprocess.run(["pgrep", "-P", str(parent)], capture_output=True, text=True).stdout
+    return [int(pid) for pid in found.split()]
 
 
 class MidTest(ProgramTest):
@@ -106,6 +114,50 @@ class MidTest(ProgramTest):
         self.assertIn("BROKEN", out)
         self.assertEqual(self.only_run()["fault"]["reference"], "broken-off")  # type: ignore[index]
         self.measured(address, "--duration", "0.5s", "--direction", "send")  # the station was given back at once
+
+    def test_a_signal_at_any_moment(self) -> None:
+        """While modules load, while the test runs, while it cleans up, and while the program ends."""
+        _, address = self.station()
+        for after_s, number in (
+            (0.15, signal.SIGTERM),
+            (0.5, signal.SIGINT),
+            (1.2, signal.SIGTERM),
+            (2.5, signal.SIGINT),
+        ):
+            near = self.start("tcp", address, "--duration", "1s", "--interval", "0.2s")
+            SYSTEM.sleep(after_s)
+            near.send_signal(number)
+            SYSTEM.sleep(0.02)
+            near.send_signal(number)
+            _, err = near.communicate(timeout=60)
+            self.assertIn(near.returncode, (0, 4), (after_s, err))
+            self.assertNotIn("Traceback", err)
+            self.assertNotIn("Exception", err)
+            if near.returncode:
+                self.assertIn("broken off at the keyboard", err)
+        lines = json.loads(self.harvok("logbook", "list", "--all", "--json").stdout)
+        self.assertTrue({line["state"] for line in lines} <= {"broken", "complete"})
+        until(lambda: not workers())
+
+    def test_a_worker_that_dies_breaks_the_run_at_either_end(self) -> None:
+        """Of TCP and of UDP, whichever part it played: nothing is measured then, and nobody is blamed."""
+        station, address = self.station()
+        udp = ("udp", "--rate", "2M")
+        for (command, *options), direction, end in (
+            (("tcp",), "send", "near"), (("tcp",), "send", "far"), (udp, "receive", "near"), (udp, "send", "far"),
+        ):  # fmt: skip
+            near = self.start(command, address, *options, *LONG[:-1], direction)
+            assert near.stdout
+            for _ in range(4):  # the first is of what was asked for
+                until(lambda: "b/s" in near.stdout.readline())  # type: ignore[union-attr]  # noqa: B023
+            for worker in children_of(near.pid if end == "near" else station.pid):
+                os.kill(worker, signal.SIGKILL)
+            out, err = near.communicate(timeout=60)
+            self.assertEqual(near.returncode, 4, err)
+            self.assertIn(f"a worker process at the {end} end of the tester was killed (SIGKILL)", err)
+            self.assertNotIn("Traceback", err + out)
+            record = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+            self.assertEqual((record["state"], record["fault"]["reference"]), ("broken", "worker-lost"))
 
     def test_a_station_stopped_in_mid_test_leaves_no_workers(self) -> None:
         station, address = self.station()

@@ -1,0 +1,57 @@
+"""Where the program starts: what Ctrl-C and SIGTERM do is settled before anything else is loaded.
+
+While modules load there is nothing to keep, and the program leaves at once. While a command runs, the first signal is a
+KeyboardInterrupt, which keeps what was measured and cleans up; whatever comes meanwhile is not heard, until somebody
+insists. Every way out has the exit code of a test that was broken off.
+"""
+
+import os
+import signal
+from types import FrameType
+from typing import Literal
+
+_SIGNALS = (signal.SIGINT, signal.SIGTERM)
+_EXIT_CODE = 4
+_INSISTS = 3
+_NOTHING = b"error broken off at the keyboard\n  try Nothing was changed.\n"
+
+_state: Literal["loading", "running", "ending"] = "loading"
+_heard = 0
+
+
+def _interrupt(number: int, frame: FrameType | None) -> None:  # noqa: ARG001
+    global _state, _heard
+    _heard += 1
+    if _state == "running":
+        _state = "ending"
+        raise KeyboardInterrupt
+    if _state == "loading":
+        os.write(2, _NOTHING)
+        os._exit(_EXIT_CODE)
+    if _heard >= _INSISTS:
+        os._exit(_EXIT_CODE)
+
+
+def command_begins() -> None:
+    """From here on there is something to keep."""
+    global _state
+    _state = "running"
+
+
+def command_ended() -> None:
+    """From here on there is only the rest to be said."""
+    global _state
+    _state = "ending"
+
+
+def main() -> None:
+    """Runs the program."""
+    for number in _SIGNALS:
+        signal.signal(number, _interrupt)
+    from harvok.cli.main import main as run
+
+    try:
+        run()
+    finally:  # the interpreter takes its handlers down while it ends, and what it ignores it goes on ignoring
+        for number in _SIGNALS:
+            signal.signal(number, signal.SIG_IGN)
