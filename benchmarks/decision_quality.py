@@ -4,7 +4,8 @@
 
 Noise of one repeat: normal, with heavy tails (Student's t of 4 degrees), with a drift from run to run, or with one run
 in twenty spoiled by a few percent. Prints a Markdown table: false rejects (nothing changed), false accepts (a loss of
-twice the margin), and how often a loss of 2 % is seen when the margin is 1 %.
+twice the margin), and how often a loss of 2 % is seen when the margin is 1 %. A second one: what becomes of series in
+which single repeats are dead or low.
 """
 
 import argparse
@@ -13,7 +14,8 @@ import random
 from collections.abc import Callable
 
 from harvok.core.figures import Figure
-from harvok.core.judgement.criteria import Criterion, Rules, judge
+from harvok.core.judgement.assessment import Criterion, Rules
+from harvok.core.judgement.criteria import judge
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.measures.statistics import repeats_needed
 
@@ -66,6 +68,39 @@ def share(verdict: str, loss: float, repeats: int, noise: Noise, deviation: floa
     return hits / pairs
 
 
+FAULTS: dict[str, tuple[int, float]] = {
+    "one repeat dead": (1, 0.0),
+    "two repeats dead": (2, 0.0),
+    "one repeat at half": (1, 0.5),
+    "two repeats at half": (2, 0.5),
+    "one repeat 10 % low": (1, 0.9),
+    "one repeat 4 % low": (1, 0.96),
+}
+"""How many repeats of the second series are bad, and what is left of their value."""
+
+
+def faulty(repeats: int, deviation: float, bad: int, left: float, pairs: int) -> dict[str, float]:
+    """How often each verdict comes of a series in which some repeats are bad, against a good one."""
+    rng, verdicts = random.Random(2), dict.fromkeys(("ACCEPT", "RETEST", "REJECT"), 0)
+    criterion = Criterion("goodput-settled", "b", max_regression=_MARGIN, against="a")
+    for _ in range(pairs):
+        hit = set(rng.sample(range(repeats), bad))
+        after = series("b", 1.0, repeats, 0, 1, lambda n: rng.gauss(0, deviation) - (n in hit) * (1 - left))  # noqa: B023
+        before = series("a", 1.0, repeats, 0, 1, lambda _: rng.gauss(0, deviation))
+        verdicts[judge([criterion], {"a": before, "b": after}, Rules()).verdict] += 1
+    return {verdict: count / pairs for verdict, count in verdicts.items()}
+
+
+def show_faults(pairs: int) -> None:
+    """The table of intermittent faults."""
+    print("\n| fault | deviation | repeats | ACCEPT | RETEST | REJECT |\n| --- | --- | --- | --- | --- | --- |")
+    for name, (bad, left) in FAULTS.items():
+        for deviation, repeats in ((0.002, 5), (0.002, 11), (0.005, 11)):
+            found = faulty(repeats, deviation, bad, left, pairs)
+            shown = " | ".join(f"{share * 100:.1f} %" for share in found.values())
+            print(f"| {name} | {deviation * 100:g} % | {repeats} | {shown} |", flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--pairs", type=int, default=2000)
@@ -82,6 +117,7 @@ def main() -> None:
                 how = "alternating" if paired else "one after the other"
                 shown = " | ".join(f"{one * 100:.1f} %" for one in (rejects, accepts, seen))
                 print(f"| {name} | {deviation * 100:g} % | {repeats} | {how} | {shown} |", flush=True)
+    show_faults(pairs)
 
 
 if __name__ == "__main__":

@@ -66,3 +66,22 @@ class InterfaceCounters(Model):
     received_bytes: int
     sent_bytes: int
     faults: int
+
+
+_OF_AN_INTERFACE = ("interface", "driver", "hardware-address", "speed", "duplex", "mtu")
+_OF_A_HOST = (
+    "host", "kernel", "harvok", "cpu", "governor", "clock", "congestion-control",
+    *(f"{key.replace('_', '-').removesuffix('-bytes')}-buffer" for key in SocketLimits.model_fields),
+)  # fmt: skip
+OFFLOADS = (
+    "tcp-segmentation", "receive-coalescing", "large-receive", "udp-segmentation", "receive-checksum", "send-checksum",
+)  # fmt: skip
+"""The offloads that change what a test shows, as conditions are called."""
+
+HOST_CONDITIONS = (
+    "link.rated",
+    "path.impairment",
+    *(f"{end}.{name}" for end in ("near", "far") for name in (*_OF_A_HOST, *_OF_AN_INTERFACE, *OFFLOADS)),
+    *(f"port{number}.{name}" for number in (1, 2) for name in (*_OF_AN_INTERFACE, *OFFLOADS)),
+)
+"""The names of all conditions that do not depend on the test; a test holds them to what records have."""

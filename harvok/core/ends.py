@@ -6,7 +6,7 @@ with more ends (the ports of a switch, the stations of a site) names them, and i
 """
 
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.errors import UsageError
@@ -45,6 +45,12 @@ AT_A_TIME: dict[DirectionChoice, tuple[tuple[Stream, ...], ...]] = {
 }
 """The streams of each trial that a choice comes to."""
 
+
+def directions_of(choice: DirectionChoice) -> list[str]:
+    """The names of the streams that a choice comes to."""
+    return [stream.name for streams in AT_A_TIME[choice] for stream in streams]
+
+
 MAX_STREAMS = 64
 """What a rig has to carry at once."""
 
@@ -78,11 +84,18 @@ def _parse_stream(text: str) -> Stream:
 @dataclass(frozen=True, slots=True)
 class CpuUse:
     """How busy a host was over an interval: each core, each worker process (share of one core), and time stolen
-    by the hypervisor (share of all cores)."""
+    by the hypervisor (share of all cores).
+
+    `waiting` is the share of the interval in which each worker could have run and had no core, `interrupts` that which
+    each core spent in interrupts, soft ones above all: the kernel's part of the traffic. Both are empty where a system
+    does not tell.
+    """
 
     cores: list[float]
     workers: list[float]
     stolen: float = 0.0
+    waiting: list[float] = field(default_factory=list)
+    interrupts: list[float] = field(default_factory=list)
 
     @property
     def busiest_core(self) -> float:

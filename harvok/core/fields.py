@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo
 
 from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
 from harvok.errors import BadQuantityError
@@ -15,11 +15,18 @@ class Model(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
 
 
-def _reads(parse: Callable[[str], float]) -> BeforeValidator:
-    """Reads a quantity that is written with its unit; a bare number stays what it is and is refused later."""
+WRITTEN: dict[str, Any] = {"written": True}
+"""The context in which files are read that people write: there every rate, size and time has its unit, so that nobody
+has to guess whether 10 was meant to be seconds. Records, which programs write, hold bare numbers."""
 
-    def read(value: object) -> object:
+
+def _reads(parse: Callable[[str], float], unit: str = "") -> BeforeValidator:
+    """Reads a quantity that is written with its unit; `unit` is an example of one that may not be left out."""
+
+    def read(value: object, info: ValidationInfo) -> object:
         if not isinstance(value, str):
+            if unit and info.context is WRITTEN and value and isinstance(value, (int, float)):
+                raise ValueError(f'{value} has no unit; write it with one, such as "{value}{unit}"')
             return value
         try:
             return parse(value)
@@ -38,9 +45,9 @@ def _ratio(text: str) -> float:
         raise BadQuantityError(f"'{text}' is not a share such as 0.01 or 1%", "Give a share.") from None
 
 
-Rate = Annotated[float, _reads(parse_rate_bps), Field(gt=0)]
-Size = Annotated[float, _reads(parse_size_bytes), Field(ge=0)]
-Duration = Annotated[float, _reads(parse_duration_s), Field(ge=0)]
+Rate = Annotated[float, _reads(parse_rate_bps, "M"), Field(gt=0)]
+Size = Annotated[float, _reads(parse_size_bytes, "B"), Field(ge=0)]
+Duration = Annotated[float, _reads(parse_duration_s, "s"), Field(ge=0)]
 Share = Annotated[float, _reads(_ratio), Field(ge=0, le=1)]
 
 

@@ -1,13 +1,20 @@
 """A figure is one number with its meaning: a quantity, the labels that say of what, and the value."""
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.quantities import QUANTITIES, Quantity
 
-Mark = Literal["", "tester-limit"]
+Mark = Literal["", "tester-limit", "lossy"]
+FigureKey = tuple[str, tuple[tuple[str, str], ...]]
+"""What a figure is of: its quantity, and its labels in the order of their names."""
+
+
+def figure_key(quantity: str, labels: Mapping[str, str]) -> FigureKey:
+    """What a figure of a quantity with these labels is of."""
+    return quantity, tuple(sorted(labels.items()))
 
 
 def numbered(names: Iterable[str]) -> list[str]:
@@ -24,22 +31,26 @@ def numbered(names: Iterable[str]) -> list[str]:
 class Figure:
     """`value` is in the unit of the quantity; `labels` name direction, frame size, flow, service and the like.
 
-    `mark` is `tester-limit` where the tester could not do more, so that the device may well: no verdict rests on it.
+    `mark` is `tester-limit` where the tester could not do more, so that the device may well, and `lossy` where a delay
+    is of a stream that lost frames: no verdict rests on either.
+    `resolution` is how much higher the true value may be, in the unit of the quantity, since the search that found it
+    looked no closer; 0 where nothing was searched.
     """
 
     quantity: str
     value: float
     labels: dict[str, str] = field(default_factory=dict)
     mark: Mark = ""
+    resolution: float = 0.0
 
     @property
     def meaning(self) -> Quantity:
         return QUANTITIES[self.quantity]
 
     @property
-    def key(self) -> tuple[str, tuple[tuple[str, str], ...]]:
+    def key(self) -> FigureKey:
         """What this figure is of; figures of different runs with one key may be compared."""
-        return self.quantity, tuple(sorted(self.labels.items()))
+        return figure_key(self.quantity, self.labels)
 
 
 def find(figures: Iterable[Figure], quantity: str, **labels: str) -> float | None:

@@ -20,9 +20,11 @@ class Quantity:
     (`goodput` is payload delivered to the application), empty where no layer applies. `labels` are the labels that its
     figures may carry. `heading` is its name in a column where the table itself says what it is about. A `headline`
     stands for a run in lists, a `main` figure is shown in every table, a `detail` in reports and exports. `judged`:
-    a comparison gives a verdict on it without being asked; `share` is the quantity that gives its share of what is
-    possible. `resolution` says what bounds the precision of one value: the `search` that found it, a `histogram`
-    (1/128), the offset between two clocks (`clock`), a count, or the measurement itself.
+    a comparison gives a verdict on it without being asked, where it may be worse by `max_regression` of what it was, or
+    by `margin` in its unit if that is more: as little is never of note. `share` is the quantity that gives its share of
+    what is possible; a ratio is one `of_a_whole`, which it cannot exceed, unless it says not. `resolution` says what
+    bounds the precision of one value: the `search` that found it, a `histogram` (1/128), the offset between two clocks
+    (`clock`), a count, or the measurement itself.
     """
 
     key: str
@@ -36,9 +38,32 @@ class Quantity:
     heading: str = ""
     rank: Rank = "detail"
     judged: bool = False
+    max_regression: float = 0.02
+    margin: float = 0.0
     share: str = ""
+    of_a_whole: bool = True
     resolution: Resolution = "measured"
 
+    @property
+    def max_value(self) -> float | None:
+        """The largest value that makes sense, where there is one: a share is of a whole."""
+        return 1.0 if self.unit == "ratio" and self.of_a_whole else None
+
+    @property
+    def is_rate(self) -> bool:
+        """Whether it says how much got through, which is what a limiter explains."""
+        return bool(self.layer) and self.better == "higher"
+
+
+_LOSS_MARGIN = 0.0005
+"""0.05 %: at 1 ms RTT the square-root law lets one TCP flow of 1448 B have 630 Mb/s with it, so that no less shows in
+any application of a local network; and below it a run of a few thousand packets cannot tell loss from chance."""
+_LOSS_REGRESSION = 0.5
+"""A path that is known to lose may lose half again as much: losses come in bursts, and counts of few bursts differ by
+about that."""
+_LATENCY_REGRESSION = 0.1
+"""Medians of repeats over one switch differ by a few percent between runs on one host; a tenth is what a table of two
+digits shows."""
 
 _DIRECTION = ("direction",)
 _FRAMES = ("direction", "frame-size")
@@ -78,6 +103,7 @@ _ROWS = (
         "retransmitted", "retransmitted bytes", "ratio", "", "lower",
         "payload bytes retransmitted / payload bytes sent, from the sender's kernel",
         standard="RFC 6349 §4.1.2 (100 % − TCP efficiency)", labels=_DIRECTION, heading="retransmitted", rank="main",
+        judged=True, max_regression=1.0, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "rtt-min", "min RTT", "s", "", "lower",
@@ -94,11 +120,13 @@ _ROWS = (
         "(mean RTT under load − idle RTT) / idle RTT, where idle RTT is the smaller of handshake RTT and min "
         "RTT",
         standard="RFC 6349 §4.1.3", labels=_DIRECTION,
+        of_a_whole=False,
     ),
     Quantity(
         "transfer-time-ratio", "transfer time ratio", "ratio", "", "lower",
         "goodput ceiling / whole-test goodput: how much longer the transfer took than the ceiling allows",
         standard="RFC 6349 §4.1.1", labels=_DIRECTION,
+        of_a_whole=False,
     ),
     Quantity(
         "segment-payload", "payload of a full segment", "B", "", "neither",
@@ -146,6 +174,20 @@ _ROWS = (
         "frame-loss", "frame loss", "ratio", "L2", "lower",
         "(frames sent − frames received) / frames sent, at the load that the label names",
         standard="RFC 2544 §26.3", labels=_LOADS, heading="loss", rank="main", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "frame-duplicates", "duplicated frames", "ratio", "L2", "lower",
+        "frames received more than once / frames sent, at the throughput or at the load that the label names",
+        standard="RFC 5560", labels=_LOADS, heading="duplicates", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "frame-reordered", "reordered frames", "ratio", "L2", "lower",
+        "frames received after one with a higher number / frames sent, at the throughput or at the load that the "
+        "label names",
+        standard="RFC 4737 §3", labels=_LOADS, heading="reordered", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "offered-load", "offered load", "frames/s", "L2", "neither",
@@ -161,6 +203,7 @@ _ROWS = (
         "forwarding-rate-l2", "forwarding rate, L2", "b/s", "L2", "higher",
         "forwarding rate × frame size × 8",
         standard="RFC 2285 §3.6.1", labels=_LOADS, heading="forwarded, L2", rank="main",
+        judged=True,
     ),
     Quantity(
         "latency-tagged-mean", "mean latency of tagged frames", "s", "", "lower",
@@ -172,6 +215,7 @@ _ROWS = (
         "median delay of the tagged frames; of all stamped frames where a load is held or an emulator is "
         "checked; RFC 8219 calls it typical latency",
         standard="RFC 8219 §7.2", labels=_LOADS, heading="median", rank="main", resolution="histogram",
+        judged=True, max_regression=_LATENCY_REGRESSION, margin=2e-6,
     ),
     Quantity(
         "latency-p999", "p99.9 latency", "s", "", "lower",
@@ -258,6 +302,7 @@ _ROWS = (
         "offered-error", "offered load error", "ratio", "", "lower",
         "|offered load / intended load − 1|, at a share of the tester's limit",
         standard="RFC 2285 §3.5", labels=_LOADS, heading="load error", rank="main",
+        of_a_whole=False,
     ),
     Quantity(
         "delay-floor-min", "tester's own min delay", "s", "", "lower",
@@ -305,16 +350,19 @@ _ROWS = (
         "datagram-loss", "datagram loss", "ratio", "", "lower",
         "(datagrams sent − datagrams received) / datagrams sent, wherever they were lost",
         standard="RFC 7680", labels=_SERVICES, heading="loss", rank="main", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "datagram-duplicates", "duplicated datagrams", "ratio", "", "lower",
         "datagrams received more than once / datagrams sent",
         standard="RFC 5560", labels=_SERVICES, resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "datagram-reordered", "reordered datagrams", "ratio", "", "lower",
         "datagrams received after one with a higher number / datagrams sent",
         standard="RFC 4737 §3", labels=_SERVICES, resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "loss-run-longest", "longest loss run", "count", "", "lower",
@@ -372,6 +420,7 @@ _ROWS = (
         "two-way-delay-median", "median two-way delay", "s", "", "lower",
         "median of the two-way delays",
         standard="RFC 2681", labels=("load",), heading="median", rank="headline",
+        judged=True, max_regression=_LATENCY_REGRESSION, margin=5e-5,
     ),
     Quantity(
         "two-way-delay-mean", "mean two-way delay", "s", "", "lower",
@@ -397,11 +446,13 @@ _ROWS = (
         "two-way-loss", "two-way loss", "ratio", "", "lower",
         "packets without an answer / packets sent",
         standard="RFC 6673", labels=("load",), heading="loss", rank="main", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "delay-under-load", "delay added by load", "s", "", "lower",
         "median two-way delay while a load fills the link − median two-way delay while it is idle",
         labels=("load",), rank="headline",
+        judged=True, max_regression=0.25, margin=1e-3,
     ),
     Quantity(
         "link-ups", "link-ups", "count", "", "neither",
@@ -412,6 +463,7 @@ _ROWS = (
         "negotiated-speed-min", "lowest negotiated speed", "b/s", "L1", "higher",
         "the lowest speed at which the link came up",
         standard="IEEE 802.3 §28", rank="headline",
+        judged=True,
     ),
     Quantity(
         "link-flaps", "link flaps missed between samples", "count", "", "lower",

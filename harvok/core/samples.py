@@ -104,10 +104,14 @@ def cpu_samples(use: CpuUse | None, at_s: float, source: str, labels: Mapping[st
     """How busy a host was: each core, each worker, and what the hypervisor took, all as ratios."""
     if use is None:
         return
-    for number, busy in enumerate(use.cores):
-        yield Sample(at_s, source, "cpu-core", busy, {**labels, "core": str(number)})
-    for number, busy in enumerate(use.workers):
-        yield Sample(at_s, source, "cpu-worker", busy, {**labels, "worker": str(number)})
+    for quantity, label, shares in (
+        ("cpu-core", "core", use.cores),
+        ("cpu-interrupts", "core", use.interrupts),
+        ("cpu-worker", "worker", use.workers),
+        ("cpu-waiting", "worker", use.waiting),
+    ):
+        for number, share in enumerate(shares):
+            yield Sample(at_s, source, quantity, share, {**labels, label: str(number)})
     yield Sample(at_s, source, "cpu-stolen", use.stolen, labels)
 
 

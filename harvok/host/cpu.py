@@ -50,29 +50,51 @@ class Meter:
         self._then_ns = clock.now_ns()
         self._cores = psutil.cpu_times(percpu=True)
         self._used_s = [_used_s(process) for process in self._processes]
+        self._waited_s = [_waited_s(pid) for pid in pids]
 
     def since_last(self) -> CpuUse:
         now_ns, cores = self._clock.now_ns(), psutil.cpu_times(percpu=True)
         used_s = [_used_s(process) for process in self._processes]
         passed_s = max(now_ns - self._then_ns, 1) / 1e9
+        waited_s = [_waited_s(process.pid) for process in self._processes]
         busy = [_shares(before, after) for before, after in zip(self._cores, cores, strict=False)]
         use = CpuUse(
-            cores=[core for core, _ in busy],
+            cores=[core for core, _, _ in busy],
             workers=[(after - before) / passed_s for before, after in zip(self._used_s, used_s, strict=True)],
-            stolen=sum(stolen for _, stolen in busy) / len(busy) if busy else 0.0,
+            stolen=sum(stolen for _, stolen, _ in busy) / len(busy) if busy else 0.0,
+            waiting=_grown(self._waited_s, waited_s, passed_s),
+            interrupts=[interrupts for _, _, interrupts in busy],
         )
-        self._then_ns, self._cores, self._used_s = now_ns, cores, used_s
+        self._then_ns, self._cores, self._used_s, self._waited_s = now_ns, cores, used_s, waited_s
         return use
 
 
-def _shares(before: "psutil._ntp.scputimes", after: "psutil._ntp.scputimes") -> tuple[float, float]:
-    """(busy, stolen) shares of a core's time. Guest time is already counted in user time, so it is left out."""
+def _grown(before: Sequence[float | None], after: Sequence[float | None], passed_s: float) -> list[float]:
+    """The growth of counters of seconds as shares of the time that passed; nothing where a system does not tell."""
+    pairs = zip(before, after, strict=True)
+    return [min(max(b - a, 0.0) / passed_s, 1.0) for a, b in pairs if a is not None and b is not None]
+
+
+def _waited_s(pid: int) -> float | None:
+    """Seconds for which the threads of a process could have run and had no core: the second number of schedstat
+    (Documentation/scheduler/sched-stats.rst). None where the kernel does not tell."""
+    try:
+        texts = [thread.joinpath("schedstat").read_text() for thread in Path(f"/proc/{pid}/task").iterdir()]
+    except OSError:
+        return None
+    return sum(int(text.split()[1]) for text in texts) / 1e9 if texts else None
+
+
+def _shares(before: "psutil._ntp.scputimes", after: "psutil._ntp.scputimes") -> tuple[float, float, float]:
+    """(busy, stolen, in interrupts) shares of a core's time. Guest time is already counted in user time, so it is left
+    out."""
     grown = {field: getattr(after, field) - getattr(before, field) for field in after._fields}
     total = sum(grown[field] for field in grown if not field.startswith("guest"))
     if total <= 0:
-        return 0.0, 0.0
+        return 0.0, 0.0, 0.0
     idle = grown.get("idle", 0.0) + grown.get("iowait", 0.0)
-    return max(1 - idle / total, 0.0), grown.get("steal", 0.0) / total
+    interrupts = grown.get("irq", 0.0) + grown.get("softirq", 0.0)
+    return max(1 - idle / total, 0.0), grown.get("steal", 0.0) / total, interrupts / total
 
 
 def _used_s(process: psutil.Process) -> float:

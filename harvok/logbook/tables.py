@@ -52,3 +52,14 @@ journal = Table(
     Column("trial", Integer, nullable=False),
     Column("entry", Text, nullable=False, doc="a trial or an interval, as JSON; gone once the run has ended"),
 )
+
+judgements = Table(
+    "judgements",
+    metadata,
+    Column("number", Integer, primary_key=True, doc="in the order of judging"),
+    Column("name", String(200), nullable=False, index=True, doc="under which a plan was run"),
+    Column("judged", DateTime(timezone=True), nullable=False),
+    Column("verdict", String(20), nullable=False),
+    Column("criteria", String(40), nullable=False, doc="digest of the criteria"),
+    Column("document", Text, nullable=False, doc="the whole judgement, as JSON"),
+)

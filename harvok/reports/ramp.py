@@ -68,5 +68,5 @@ def _curve(figures: Sequence[Figure], name: str, size: str, loads: Sequence[str]
     words = f"{QUANTITIES[name].name}, {size} B" if size else QUANTITIES[name].name
     style = "reference" if name == _REFERENCE else "measured"
     scaled = [None if value is None else value * factor for value in values]
-    doubtful = [any(f.mark for f in figures if f.labels["load"] == load) for load in loads]
+    doubtful = [any(f.mark == "tester-limit" for f in figures if f.labels["load"] == load) for load in loads]
     return Curve(words, scaled, style, doubtful=doubtful if style == "measured" else ())  # type: ignore[arg-type]

@@ -1,10 +1,15 @@
 """Plans as files: read, checked, and how long they take. Knows no logbook and no traffic, so that it loads fast."""
 
 import hashlib
+import json
 from dataclasses import dataclass
+from difflib import get_close_matches
 from pathlib import Path
 
+from harvok.core.conditions import HOST_CONDITIONS
+from harvok.core.judgement.conditions import fits
 from harvok.core.kinds.step import Step
+from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import PLAN, Plan
 from harvok.core.models.rig import RigFile, VirtualRig
@@ -22,11 +27,32 @@ _VIRTUAL_TIME_S = 1.0  # what a run on a model takes of ours
 
 @dataclass(frozen=True, slots=True)
 class PlanFile:
-    """A plan that was read: the plan, the folder that its rig file is looked for in, and the digest of its text."""
+    """A plan that was read: the plan, the folder that its rig file is looked for in, and its text."""
 
     plan: Plan
     folder: Path
-    digest: str
+    text: str
+
+    @property
+    def digest(self) -> str:
+        """Stands for what is measured: runs under another may not be mixed with these."""
+        measured = self.plan.model_dump(mode="json", include=_MEASURED)
+        for step in measured["steps"]:
+            step.pop("instruction")
+            step.pop("instruction_again")
+            step.pop("repeats")
+        return _digest_of_text(json.dumps(measured, sort_keys=True))
+
+    @property
+    def criteria_digest(self) -> str:
+        """Stands for how it is judged, which may be corrected afterwards."""
+        judged = self.plan.model_dump(mode="json", include=_JUDGED)
+        return _digest_of_text(json.dumps(judged, sort_keys=True))
+
+    @property
+    def text_digest(self) -> str:
+        """What runs of Harvok 0.1 were marked with: it stood for everything."""
+        return _digest_of_text(self.text)
 
     @property
     def rig(self) -> RigFile | None:
@@ -42,7 +68,30 @@ def read_plan(path: Path) -> PlanFile:
 def parse_plan_file(text: str, path: Path) -> PlanFile:
     """The plan in the text of a file. Raises PlanError, naming line and key."""
     plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError)
-    return PlanFile(plan, path.parent, hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS])
+    _check_conditions(plan, path)
+    return PlanFile(plan, path.parent, text)
+
+
+def _check_conditions(plan: Plan, path: Path) -> None:
+    """Raises PlanError for a condition that no run records: one that is misspelt would declare nothing."""
+    tests = [step.example for step in plan.steps]
+    known = {*HOST_CONDITIONS, *(name for test in tests for name, _ in kind_of(test).conditions(test))}
+    for number, criterion in enumerate(plan.criteria, 1):
+        for name in criterion.changed:
+            if not any(fits(condition, name) for condition in known):
+                last = {part for condition in known for part in (condition, condition.split(".")[-1])}
+                near = get_close_matches(name, last, n=1)
+                hint = f"Did you mean '{near[0]}'?" if near else f"Conditions are: {', '.join(sorted(known))}."
+                raise PlanError(f"{path}: 'changed' of criterion {number}: there is no condition '{name}'", hint)
+
+
+_MEASURED = {"station", "rated", "rig", "alternate", "steps"}
+"""The keys of a plan that say what is measured. More repeats only add to it."""
+_JUDGED = {"criteria", "min_repeats", "max_spread", "confidence", "alternate"}
+
+
+def _digest_of_text(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS]
 
 
 def expected_s(file: PlanFile) -> float:

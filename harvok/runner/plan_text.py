@@ -22,6 +22,7 @@ about = {about_quoted}
 unit = ["asset", "serial"]   # asked for before the first run, or given with --with asset=…
 repeats = {repeats}
 min_repeats = {min_repeats}
+max_spread = "5%"            # (max − min) / median of the repeats: more is an unstable result, and gets no verdict
 """
 _TCP = """
 [[steps]]
@@ -30,7 +31,7 @@ test = "tcp"
 direction = "{direction}"
 duration = "{duration}"
 instruction = {instruction}
-"""
+{again}"""
 _FRAMES = """
 [[steps]]
 name = "benchmark"
@@ -100,9 +101,13 @@ def _frames(job: Job, duration_s: int) -> str:
     return steps + _FRAMES_CRITERIA.format(max_delay="1ms" if job == "router" else "100us")
 
 
-def _step(name: str, direction: str, duration: str, instruction: str) -> str:
+def _step(name: str, direction: str, duration: str, instruction: str, again: str = "") -> str:
     return _TCP.format(
-        name=json.dumps(name), direction=direction, duration=duration, instruction=json.dumps(instruction)
+        name=json.dumps(name),
+        direction=direction,
+        duration=duration,
+        instruction=json.dumps(instruction),
+        again=f"instruction_again = {json.dumps(again)}\n" if again else "",
     )
 
 
@@ -116,7 +121,8 @@ def _tcp(job: Job, duration_s: int) -> str:
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
     first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
-    steps = _step(before, "each", lasts, first) + _step(after, "each", lasts, swap)
+    undo, redo = ("Undo the change: all as it was.", "Make the change again.") if job == "change" else ("", "")
+    steps = _step(before, "each", lasts, first, undo) + _step(after, "each", lasts, swap, redo)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
     return (alternate if job == "change" else "") + steps + regression + (_TCP_MIN if job == "cable" else "")

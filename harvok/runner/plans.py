@@ -15,13 +15,14 @@ from harvok.core.kinds.kind import RigNeed
 from harvok.core.kinds.step import Step
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
+from harvok.core.models.judgement import encode_judgement
 from harvok.core.models.plan import Plan
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.sweeps.axes import BASELINES
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import PlanError
-from harvok.logbook.store import Logbook
+from harvok.logbook.store import Logbook, StoredJudgement
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.benches.reflector import reflector_of
@@ -62,11 +63,13 @@ class PlanRequest:
 
 @dataclass(frozen=True, slots=True)
 class PlanOutcome:
-    """What came of a plan: the judgement, the records of each step, and what its sweeps say."""
+    """What came of a plan: the judgement, the records of each step, what its sweeps say, and how the same runs were
+    judged before by other criteria."""
 
     judgement: Judgement
     records: Mapping[str, list[RunRecord]] = field(default_factory=dict)
     sweeps: Mapping[str, list[SweepReading]] = field(default_factory=dict)
+    earlier: Sequence[StoredJudgement] = ()
 
 
 def run_plan(
@@ -84,7 +87,7 @@ def run_plan(
             if done[step.name] >= (runs_of_sweep(plan, step) if step.over else number + 1):
                 continue
             if step is not before:
-                bench(step.name, step.instruction)
+                bench(step.name, (number and step.instruction_again) or step.instruction)
                 before = step
             if usual and step.place == "station":
                 ask("change", impairment_of(step) or usual)
@@ -94,7 +97,7 @@ def run_plan(
                 run_sweep(sweep, observer, on_record, _say_nothing, clock)
             else:
                 run_test(asked, observer, on_record, clock)
-    return judge_plan(request)
+    return judge_plan(request, clock)
 
 
 def _say_nothing(number: int, of: int, what: str) -> None:
@@ -113,8 +116,11 @@ def _bridge(plan: Plan) -> Iterator[ImpairmentFile | None]:
         yield usual
 
 
-def judge_plan(request: PlanRequest) -> PlanOutcome:
-    """Judges what the logbook has of a plan. Raises PlanError when its runs are of another version of the plan."""
+def judge_plan(request: PlanRequest, clock: Clock | None = None) -> PlanOutcome:
+    """Judges what the logbook has of a plan; with a clock, keeps the judgement there beside earlier ones.
+
+    Raises PlanError when its runs are of a plan that measures something else.
+    """
     plan = request.file.plan
     with closing(Logbook(request.logbook)) as logbook:
         series: dict[str, Series] = {}
@@ -127,7 +133,22 @@ def judge_plan(request: PlanRequest) -> PlanOutcome:
                 records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
-    return PlanOutcome(judge(plan.build_criteria(), series, plan.rules), records, sweeps)
+        outcome = PlanOutcome(judge(plan.build_criteria(), series, plan.rules), records, sweeps)
+        digest = request.file.criteria_digest
+        earlier = [one for one in logbook.judgements(request.name) if one.criteria != digest]
+        if clock and any(records.values()):
+            document = document_of(request, outcome)
+            logbook.add_judgement(
+                request.name, StoredJudgement(clock.utc(), outcome.judgement.verdict, digest, document)
+            )
+    return replace(outcome, earlier=earlier)
+
+
+def document_of(request: PlanRequest, outcome: PlanOutcome) -> str:
+    """What came of a plan as an open JSON document."""
+    runs = {step: [record.id for record in records] for step, records in outcome.records.items()}
+    digests = {"plan_digest": request.file.digest, "criteria_digest": request.file.criteria_digest}
+    return encode_judgement(request.name, digests, request.unit, outcome.judgement, runs)
 
 
 def _done(request: PlanRequest) -> dict[str, int]:
@@ -151,9 +172,10 @@ def _kept(logbook: Logbook, request: PlanRequest, step: Step) -> dict[str, list[
 
 
 def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunRecord]) -> None:
-    if {record.attributes.get("plan-digest") for record in records} - {request.file.digest}:
+    own = {request.file.digest, request.file.text_digest}
+    if {record.attributes.get("plan-digest") for record in records} - own:
         raise PlanError(
-            f"the logbook has runs of '{request.series(step.name)}' that another version of the plan took",
+            f"the logbook has runs of '{request.series(step.name)}' that a plan took which measures something else",
             "Give this one a name of its own with --name.",
         )
 

@@ -11,7 +11,8 @@ from pathlib import Path
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.judgement.compare import Criteria, compare
-from harvok.core.judgement.criteria import oddities
+from harvok.core.judgement.finding import Finding, verdict_of, worst_first
+from harvok.core.judgement.stability import oddities
 from harvok.core.kinds.table import kind_of
 from harvok.core.labels import label_text
 from harvok.core.models.run import PortRecord, RigRecord, RunRecord
@@ -53,10 +54,25 @@ def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], s
         sweeps = {name: stored_sweep(logbook, name).readings() for name in names if is_sweep(logbook, name)}
     report = _report(" and ".join(names), groups, signature, sweeps)
     remarks = [*(remark for series in every for remark in oddities(series)), *_said_of(sweeps)]
+    findings = _own_findings(groups)
     if len(every) == 2:
-        found = compare(every[0], every[1], Criteria(), changed)
-        return replace(report, verdict=found.verdict, findings=found.findings, remarks=remarks)
-    return replace(report, remarks=remarks)
+        findings = [*compare(every[0], every[1], Criteria(), changed).findings, *findings]
+    if not findings:
+        return replace(report, remarks=remarks)
+    return replace(report, verdict=verdict_of(findings), findings=findings, remarks=remarks)
+
+
+def _own_findings(groups: Mapping[str, Sequence[RunRecord]]) -> list[Finding]:
+    """What became of the limits that the tests themselves set, such as the promises of services, run by run."""
+    return sorted(
+        (
+            replace(finding, where=", ".join(filter(None, (record.id, finding.where))))
+            for records in groups.values()
+            for record in records
+            for finding in record.findings
+        ),
+        key=worst_first,
+    )
 
 
 def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
@@ -66,7 +82,10 @@ def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
         raise NothingFoundError(f"the logbook has no run of '{request.name}'", "Run the plan first; check the name.")
     plan, judgement = request.file.plan, outcome.judgement
     report = _report(f"{request.name}: {plan.about or plan.name}", outcome.records, signature, outcome.sweeps)
-    remarks = [*judgement.remarks, *_said_of(outcome.sweeps)]
+    earlier = [
+        f"judged before by other criteria, {one.judged:%Y-%m-%d %H:%M}: {one.verdict}" for one in outcome.earlier
+    ]
+    remarks = [*judgement.remarks, *_said_of(outcome.sweeps), *earlier]
     return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=remarks)
 
 

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from harvok.core.conditions import HostConditions, InterfaceFacts
 from harvok.core.figures import Figure
-from harvok.core.judgement.sample import RunSample, Series
+from harvok.core.judgement.sample import FailedRun, Fault, RunSample, Series
 from harvok.core.kinds.table import kind_of
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary, summarise
@@ -24,8 +24,22 @@ def as_series(name: str, records: Sequence[RunRecord]) -> Series:
     return Series(
         name=name,
         runs=[sample_of(record) for record in records if record.state == "complete"],
-        left_out=[f"{record.id} ({record.state})" for record in records if record.state != "complete"],
+        failed=[_failed(record) for record in records if record.state not in ("complete", "running")],
     )
+
+
+_FAULTS: dict[str, Fault] = {
+    "broken-off": "operator",
+    "flow-broken": "path",
+    "station-lost": "path",
+    "nothing-forwarded": "path",
+}
+"""Who broke a run off, by the reference of its error; everything else is the tester's."""
+
+
+def _failed(record: RunRecord) -> FailedRun:
+    reference, message = (record.fault.reference, record.fault.message) if record.fault else ("", "no reason is known")
+    return FailedRun(record.id, record.state, _FAULTS.get(reference, "tester"), message)
 
 
 def sample_of(record: RunRecord) -> RunSample:
@@ -35,6 +49,7 @@ def sample_of(record: RunRecord) -> RunSample:
         figures=record.figures,
         conditions=dict(_conditions(record)),
         limiters={reading.direction: reading.limiter for reading in record.readings},
+        default=frozenset(figure.key for figure in _without_side_loads(record)),
     )
 
 

@@ -146,7 +146,7 @@ class UdpRuns(unittest.TestCase):
         test = UdpServicesTest("send", PATTERN, specs, together_s=1.0)
         text = self.shown(SimulatedPath(lambda _: (0.005,)), test)
         self.assertIn("REJECT  32 of", text)
-        self.assertIn("service 3, all services, send: mean one-way delay 5.000 ms is more than the 4.000 ms", text)
+        self.assertIn("service 3, all services, send: mean one-way delay 5.000 ms, which misses the 4.000 ms", text)
         for line in text.splitlines():
             self.assertLessEqual(len(line.rstrip()), 125)
 

@@ -104,7 +104,7 @@ class LiveViews(unittest.TestCase):
             view.samples(sender)
         view.close()
         said = out.getvalue()
-        for words in ("dome – hall", "repeat 2 of 5", "24 earlier rows", "30.0 send"):
+        for words in ("dome (dome0) – hall (hall0)", "repeat 2 of 5", "24 earlier rows", "30.0 send"):
             self.assertIn(words, said)
 
     def test_without_one_there_are_lines(self) -> None:

@@ -4,9 +4,11 @@ import unittest
 from collections.abc import Sequence
 
 from harvok.core.figures import Figure, Mark
-from harvok.core.judgement.criteria import Criterion, Judgement, Rules, judge, oddities
+from harvok.core.judgement.assessment import Criterion, Rules
+from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.judgement.spans import percent_span, quantity_span
+from harvok.core.judgement.stability import oddities
 from harvok.core.limiter import Limiter
 from harvok.core.measures.statistics import repeats_needed
 

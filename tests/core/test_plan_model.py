@@ -10,14 +10,16 @@ from harvok.core.kinds.delay import DelayStep
 from harvok.core.kinds.frames import FramesStep, RampStep
 from harvok.core.kinds.tcp import TcpStep
 from harvok.core.kinds.udp import UdpStep
-from harvok.core.models.plan import PLAN, Plan
+from harvok.core.models.plan import PLAN, Plan, PlanCriterion, parse_limit
 from harvok.core.procedures.udp import UdpSearchTest
+from harvok.errors import UsageError
 
 TWO_STEPS: dict[str, Any] = {
     "version": 1,
     "name": "leads",
     "station": "hall",
     "repeats": 3,
+    "min_repeats": 2,
     "steps": [
         {"name": "before", "test": "tcp", "duration": "2s"},
         {"name": "after", "test": "tcp", "repeats": 2, "socket_buffer": "64k", "dscp": 46},
@@ -117,20 +119,43 @@ class Criteria(unittest.TestCase):
             ("goodput-settled", "940M", 940e6), ("latency-p999", "20us", 20e-6), ("throughput", "81 000", 81_000.0),
             ("frame-loss", "0.1%", 0.001), ("burst-mean", 250, 250.0),
         ):  # fmt: skip
-            (made, _) = plan(criteria=[{"figure": figure, "max": text}]).build_criteria()
+            made = PlanCriterion.model_validate({"figure": figure, "max": text}).build("a")
             self.assertAlmostEqual(made.maximum or 0, wanted)
 
     def test_the_keys_that_plans_had_before_are_still_read(self) -> None:
         former = {"figure": "goodput-settled", "least": "1M", "largest_regression": "2%", "against": "before"}
-        made = plan(criteria=[former], least_repeats=3, largest_spread="5%")
+        made = plan(criteria=[former], least_repeats=2, largest_spread="5%")
         (criterion,) = made.build_criteria()
         self.assertEqual((criterion.minimum, criterion.max_regression), (1e6, 0.02))
-        self.assertEqual((made.rules.min_repeats, made.rules.max_spread), (3, 0.05))
+        self.assertEqual((made.rules.min_repeats, made.rules.max_spread), (2, 0.05))
 
     def test_labels(self) -> None:
         criterion = {"figure": "frame-loss", "max": 0, "direction": "send", "frame_size": 64, "load": "90 %"}
-        (made, _) = plan(criteria=[criterion]).build_criteria()
+        made = PlanCriterion.model_validate(criterion).build("a")
         self.assertEqual(made.labels, {"direction": "send", "frame-size": "64", "load": "90 %"})
+
+
+class TypedLimits(unittest.TestCase):
+    """Limits of a comparison, typed as in a plan."""
+
+    def test_they_are_criteria_whose_series_are_open(self) -> None:
+        made = parse_limit("latency-median max_regression=10% margin=5us frame_size=64")
+        self.assertEqual((made.max_regression, made.labels), (0.1, {"frame-size": "64"}))
+        self.assertAlmostEqual(made.margin, 5e-6)
+        self.assertEqual(parse_limit("goodput-settled min=940M direction=send").minimum, 940e6)
+
+    def test_what_cannot_be_read_is_refused(self) -> None:
+        for text, words in (
+            ("", "there is no figure ''"),
+            ("speed max=1M", "there is no figure 'speed'"),
+            ("rtt-mean max", "is no figure followed by KEY=VALUE"),
+            ("rtt-mean largest=1ms", "largest: is no key of a limit"),
+            ("rtt-mean max=1", "not a time such as"),
+            ("rtt-mean", "needs a limit"),
+        ):
+            with self.assertRaises(UsageError) as caught:
+                parse_limit(text)
+            self.assertIn(words, caught.exception.message)
 
 
 SWEPT: dict[str, Any] = {"name": "far", "test": "tcp", "over": ["delay=5ms,35ms", "socket-buffer=64k,4M"]}
@@ -153,7 +178,7 @@ class Sweeps(unittest.TestCase):
     def test_what_a_sweep_cannot_be(self) -> None:
         frames = {"name": "f", "test": "rfc2544", "frame_sizes": [64]}
         against = {"figure": "goodput-settled", "against": "far", "max_regression": "2%"}
-        point = {"figure": "goodput-settled", "min": 1, "at": "delay=9ms"}
+        point = {"figure": "goodput-settled", "min": "1M", "at": "delay=9ms"}
         for changes, words in (
             (
                 {"steps": [SWEPT | {"over": ["colour=1,2"]}]},

@@ -88,7 +88,7 @@ class BadRigs(RigTest):
             (PORTS.format("lo", "lo"), 2, "port1 and port2 are both lo"),
             (PORTS.format("", "lo"), 2, "line 7: 'port1.interface'"),
             (PORTS.format("a", "b") + 'addresses = ["10.0.0.1"]', 2, "no prefix length"),
-            (RIG.replace("virtual", "real"), 2, "line 3: 'kind' is to be simulated, ports or virtual"),
+            (RIG.replace("virtual", "real"), 2, "line 3: 'kind' is to be one of 'simulated', 'ports', 'virtual'"),
             (RIG.replace("switch", "wire"), 2, "a wire cannot be shaped"),
             (RIG.replace("100M", "2G"), 2, "at most the rated speed"),
         ):

@@ -2,6 +2,8 @@
 
 import json
 import signal
+import sqlite3
+from contextlib import closing
 
 from tests.whole.program import ProgramTest, until
 
@@ -169,12 +171,27 @@ class Plans(ProgramTest):
 
     def test_a_changed_plan_is_not_mixed_with_the_old_one(self) -> None:
         self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17")
-        self.write(PLAN.replace("99.9%", "50%"))
+        self.write(PLAN.replace("[64, 1518]", "[64]").replace("frame_size = 1518", "frame_size = 64"))
         said = self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=2).stderr
-        self.assertIn("another version of the plan", said)
+        self.assertIn("a plan took which measures something else", said)
         self.harvok("run", "plan.toml", "--judge-only", "--with", "asset=A-17", code=2)
         self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md", code=2)
-        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", "--name", "again")
+        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", "--name", "again", code=1)
+
+    def test_criteria_may_be_corrected_and_the_same_runs_judged_again(self) -> None:
+        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17")
+        self.write(PLAN.replace("Wire both", "Wire all") + STRICT)
+        run = ("run", "plan.toml", "--with", "asset=A-17")
+        said = self.harvok(*run, "--judge-only", code=1).stdout
+        self.assertRegex(said, r"judged before 20\d\d-\d\d-\d\d \d\d:\d\d by other criteria: ACCEPT")
+        self.assertNotIn("(run ", self.harvok(*run, "--unattended", code=1).stdout)
+        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md")
+        text = (self.folder / "a.md").read_text()
+        self.assertIn("**REJECT**", text)
+        self.assertIn("by other criteria", text)
+        with closing(sqlite3.connect(self.logbook)) as db:
+            kept = db.execute("select verdict from judgements order by number").fetchall()
+        self.assertEqual(kept, [("ACCEPT",), ("REJECT",)])
 
     def test_the_unit_has_to_be_known(self) -> None:
         self.assertIn("--with asset=", self.harvok("run", "plan.toml", "--unattended", code=2).stderr)
@@ -182,15 +199,28 @@ class Plans(ProgramTest):
 
     def test_what_is_wrong_is_named_with_its_line(self) -> None:
         for text, words in (
-            (PLAN.replace("frame_sizes", "frame_size"), "line 10: 'steps.0.frame_size' is no key of a plan"),
-            (PLAN.replace("min =", "last ="), "line 15: 'criteria.0.last'"),
-            (PLAN.replace("throughput-share", "speed"), "line 13: 'criteria.0.figure' there is no figure 'speed'"),
+            (PLAN.replace("frame_sizes", "frame_size"), "line 10: 'frame_size' of step 1 is no key of a plan"),
+            (PLAN.replace("min =", "last ="), "line 15: 'last' of criterion 1 is no key"),
+            (PLAN.replace("throughput-share", "speed"), "line 13: 'figure' of criterion 1: there is no figure 'speed'"),
             (PLAN.replace('"99.9%"', '"fast"'), "'fast' is not a number"),
-            (PLAN.replace('"rfc2544"', '"tcp"'), "'steps.0"),
+            (PLAN.replace('"99.9%"', '"101%"'), "min is 101.0 %, and no throughput, share of line rate is above 100 %"),
+            (PLAN.replace('"99.9%"', "-1"), "is below zero"),
+            (PLAN.replace('"rfc2544"', '"tcp"'), "'tests' of step 1 is no key of a plan"),
+            (PLAN.replace('"rfc2544"', '"ftp"'), "line 8: 'test' of step 1 is to be one of 'tcp'"),
             (PLAN.replace("rig = ", "# rig = "), "needs a rig"),
             (PLAN.replace("rig.toml", "none.toml"), "none.toml cannot be read"),
             (PLAN.replace("min = ", 'step = "no"\nmin = '), "the step 'no', which there is not"),
             (PLAN.replace("version = 1", "version = "), "is not TOML"),
+            (PLAN.replace("unit =", "repeats = 3\nunit ="), "min_repeats is 5, and step benchmark takes 3"),
+            (PLAN.replace("frame_size = 1518", "frame_size = 512"), "no step measures frame-size 512, only 64, 1518"),
+            (PLAN.replace("frame_size = 1518", 'direction = "receive"'), "no step measures direction receive"),
+            (PLAN.replace("throughput-share", "rtt-mean").replace("99.9%", "1ms"), "no test of rfc2544 measures"),
+            (
+                PLAN.replace("instruction", "duration = 10\ninstruction"),
+                '10 has no unit; write it with one, such as "10s"',
+            ),
+            (PLAN + 'changed = ["near.intreface"]\n', "there is no condition 'near.intreface'"),
+            (PLAN + STRICT.replace("throughput", "latency-median").replace("600000", "5"), "min = 5 has no unit"),
         ):
             self.write(text)
             said = self.harvok("plan", "check", "plan.toml", code=2).stderr
@@ -204,6 +234,7 @@ class Plans(ProgramTest):
             said = self.harvok("plan", "check", file).stdout
             self.assertIn("accepted if", said)
             self.assertIn("takes about", said)
+            self.assertIn("max_spread", (self.folder / file).read_text())
         self.harvok("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
         self.assertIn("[[criteria]]", self.harvok("plan", "show", "nic.toml").stdout)
         link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")
@@ -277,11 +308,14 @@ min_repeats = 2
 alternate = true
 [[steps]]
 name = "before"
+instruction = "As today."
+instruction_again = "Undo the change."
 test = "tcp"
 direction = "send"
 duration = "0.5s"
 [[steps]]
 name = "after"
+instruction = "Change."
 test = "tcp"
 direction = "send"
 duration = "0.5s"
@@ -299,3 +333,7 @@ changed = ["socket-buffer"]
         self.assertIn(process.returncode, (1, 3), err)  # two noisy repeats tell little; that it lost is plain
         order = [line.split(":")[0].strip() for line in out.splitlines() if "(run " in line]
         self.assertEqual(order, ["before", "after", "before", "after"])
+        told = [line for line in out.splitlines() if line.startswith("step ")]
+        self.assertEqual(
+            [line.split("  ")[1] for line in told], ["As today.", "Change.", "Undo the change.", "Change."]
+        )

@@ -69,7 +69,7 @@ class UdpOverLoopback(ProgramTest):
         words = ("--services", str(file), "--duration", "500ms", "--direction", "send")
         done = self.harvok("udp", address, *words, code=1)
         self.assertIn("REJECT", done.stdout)
-        self.assertIn("more than the 10.00 ns promised", done.stdout)
+        self.assertIn("which misses the 10.00 ns promised", done.stdout)
 
     def test_delay_by_the_reflector_of_a_station_idle_and_under_load(self) -> None:
         _, address = self.station()

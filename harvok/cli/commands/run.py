@@ -76,19 +76,17 @@ def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json:
     """Runs or only judges the plan, shows what came of it, and returns the verdict."""
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.plan import PlanView, show_outcome
-    from harvok.runner.plans import judge_plan, run_plan
+    from harvok.clock import SYSTEM
+    from harvok.runner.plans import document_of, judge_plan, run_plan
 
     if judge_only:
-        outcome = judge_plan(request)
+        outcome = judge_plan(request, SYSTEM)
     else:
         console = stderr() if json else stdout()
         view = PlanView(console, request.name, waits=not unattended and sys.stdin.isatty())
         outcome = run_plan(request, view, view.record, view.bench)
     if json:
-        from harvok.core.models.judgement import encode_judgement
-
-        runs = {step: [record.id for record in records] for step, records in outcome.records.items()}
-        typer.echo(encode_judgement(request.name, request.file.digest, request.unit, outcome.judgement, runs))
+        typer.echo(document_of(request, outcome))
     else:
         show_outcome(stdout(), request.name, outcome)
     return outcome.judgement.verdict

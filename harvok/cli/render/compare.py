@@ -1,20 +1,20 @@
 """A comparison: the verdict first, then its reasons, then the figures and what differs."""
 
-import math
-
 from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from harvok.cli.render.run_view import show_finding
+from harvok.cli.render.run_view import list_and_count_findings
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, FORMATS, verdict_text
 from harvok.core.judgement.compare import ComparedFigure, Comparison
+from harvok.core.judgement.spans import MAX_TELLING_WIDTH
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Interval, Summary
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_share
 
+_NO_BREAK = "\u00a0"
 _WIDE = 104  # columns that the table with its spreads takes
 
 
@@ -25,6 +25,8 @@ def show_comparison(console: Console, found: Comparison) -> None:
     console.print(_figures(found, with_spread=console.width >= _WIDE))
     console.print(Padding(Text(_how(found), style="dim"), 0, expand=False))
     _show_differences(console, found)
+    for remark in found.remarks:
+        console.print(f"remark: {remark}", soft_wrap=True)
     for series in (found.before, found.after):
         if series.left_out:
             console.print(f"left out of {series.name}: {', '.join(series.left_out)}", soft_wrap=True)
@@ -33,8 +35,7 @@ def show_comparison(console: Console, found: Comparison) -> None:
 def show_verdict(console: Console, found: Comparison) -> None:
     """The verdict and its reasons alone."""
     console.print(Text.assemble(verdict_text(found.verdict), f"  {found.after.name} against {found.before.name}"))
-    for finding in found.findings:
-        show_finding(console, finding)
+    list_and_count_findings(console, found.findings)
 
 
 def _figures(found: Comparison, with_spread: bool) -> PlainTable:
@@ -43,9 +44,14 @@ def _figures(found: Comparison, with_spread: bool) -> PlainTable:
     shown = [heading for heading in columns if with_spread or heading != "spread"]
     table = plain_table(("", "of"), shown, gap=2 if with_spread else 1)
     for row in found.rows:
-        if QUANTITIES[row.quantity].rank != "detail" or QUANTITIES[row.quantity].judged:
+        if QUANTITIES[row.quantity].rank != "detail" or _tells(row):
             table.add_row(*_cells(row, with_spread))
     return table
+
+
+def _tells(row: ComparedFigure) -> bool:
+    """Whether a detail belongs into the table: one that is judged, and is anything at all."""
+    return QUANTITIES[row.quantity].judged and bool(row.before.mean or row.after.mean)
 
 
 def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
@@ -70,7 +76,7 @@ def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
 
 
 def _interval(interval: Interval) -> str:
-    if not math.isfinite(interval.low):
+    if not interval.high - interval.low <= MAX_TELLING_WIDTH:
         return "unknown"
     low, high = f"{interval.low * 100:+.1f}", f"{interval.high * 100:+.1f}"
     return f"{low} %" if low == high else f"{low} to {high} %"
@@ -78,9 +84,24 @@ def _interval(interval: Interval) -> str:
 
 def _how(found: Comparison) -> str:
     before, after = (len(series.runs) for series in (found.before, found.after))
-    first: Summary = found.rows[0].before
-    how = "means without the highest and the lowest run" if first.dropped else "plain means, too few runs to trim"
-    return f"{before} runs before, {after} after; {how}; spread is (max − min) / median"
+    first = found.rows[0]
+    how = "means without the highest and the lowest run" if first.before.dropped else "plain means, too few to trim"
+    return (
+        f"{before} runs before, {after} after; {how}{_left_out(first)}; all are held against the others; "
+        "spread is (max − min) / median of all"
+    )
+
+
+def _left_out(row: ComparedFigure) -> str:
+    """What the trimmed means of the first figure leave out."""
+    if not row.before.dropped or not row.after.dropped:
+        return ""
+    show = FORMATS[QUANTITIES[row.quantity].unit]
+    before, after = (
+        " and ".join(show(value).replace(" ", _NO_BREAK) for value in (min(one.values), max(one.values)))
+        for one in (row.before, row.after)
+    )
+    return f" (of the first line {before} before, {after} after)"
 
 
 def _show_differences(console: Console, found: Comparison) -> None:

@@ -22,7 +22,9 @@ class DemoView(Observer):
 
     def scene(self) -> None:
         self._say("[bold]A mountain observatory re-cables the link between its dome and its data hall.[/]")
-        self._say("Both ends run on this host, over loopback, so speed is bounded by its CPU and nothing is rated.")
+        self._say(
+            "Both ends run on this host, over loopback: its CPU is the limit, so this shows the way, and no verdict."
+        )
         self._say("A real test has a station at the far end:  harvok station  there,  harvok tcp STATION  here.")
 
     def series(self, name: str, state: str) -> None:

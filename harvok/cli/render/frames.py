@@ -177,14 +177,14 @@ def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
         if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
             at_line = figure.value >= 1 - max(settings.resolution, OFFERED_TOLERANCE)
             device = "line rate" if at_line else "the device"
-            limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark else device
+            limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark == "tester-limit" else device
     return "limited by", limits
 
 
 def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:
     """The tester's own median delay, which every latency contains."""
     own: Mapping[str, float] = record.test.settings.tester_delay_s
-    return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items()}
+    return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items() if delay_s}
 
 
 _EXTRA = {"throughput": _limits, "latency": _testers_delay}
@@ -218,9 +218,13 @@ def _remarks(record: RunRecord) -> str:
     latency = "latency from first bit in to first bit out"
     if not simulated:
         latency = "latency from handing over to the kernel's stamp, the tester's own included"
+    whole_span = format_span(time_s).replace(" ", "\u00a0")
+    searched = (
+        f"throughput with {tolerance}, to within {format_share(settings.resolution)} of line rate and 1 % of itself, "
+        f"confirmed for {settings.full_s:g} s; its search took {trials:.0f} trials and {whole_span}"
+        f"{' of virtual time' if simulated else ''}; "
+    )
     return (
-        f"throughput with {tolerance}, to within {format_share(settings.resolution)} of line rate, "
-        f"confirmed for {settings.full_s:g} s; its search took {trials:.0f} trials and {format_span(time_s)}"
-        f"{' of virtual time' if simulated else ''}; {latency}"
+        f"{searched if trials else ''}{latency}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

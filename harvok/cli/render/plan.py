@@ -7,7 +7,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from harvok.cli.render.run_view import show_finding
+from harvok.cli.render.run_view import list_and_count_findings
 from harvok.cli.render.sweep import show_sweep
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, verdict_text
@@ -25,9 +25,6 @@ from harvok.runner.samples import headline_figures, main_figures, summaries_of
 
 if TYPE_CHECKING:
     from harvok.runner.plans import PlanOutcome
-
-_MAX_ACCEPTED = 6
-"""More figures than this that meet their limits are counted rather than listed."""
 
 
 def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: float) -> None:
@@ -77,7 +74,8 @@ def criterion_words(criterion: PlanCriterion) -> str:
     if limit.maximum is not None:
         limits.append(f"at most {format_quantity(limit.maximum, quantity.unit)}")
     if criterion.max_regression is not None:
-        limits.append(f"worse than in {criterion.against} by at most {format_share(criterion.max_regression)}")
+        margin = f" or {format_quantity(limit.margin, quantity.unit)}" if limit.margin else ""
+        limits.append(f"worse than in {criterion.against} by at most {format_share(criterion.max_regression)}{margin}")
     in_step = f" in {criterion.step}" if criterion.step else ""
     in_step += f" at {criterion.at}" if criterion.at else ""
     return f"{quantity.name}{f' ({of})' if of else ''}{in_step} is {' and '.join(limits)}"
@@ -118,14 +116,12 @@ def show_outcome(console: Console, name: str, outcome: "PlanOutcome") -> None:
     judgement = outcome.judgement
     console.print()
     console.print(Text.assemble(verdict_text(judgement.verdict), f"  {name}"))
-    accepted = [finding for finding in judgement.findings if finding.verdict == "ACCEPT"]
-    for finding in judgement.findings:
-        if finding.verdict != "ACCEPT" or len(accepted) <= _MAX_ACCEPTED:
-            show_finding(console, finding)
-    if len(accepted) > _MAX_ACCEPTED:
-        console.print(Text.assemble("  ", verdict_text("ACCEPT"), f" {len(accepted)} figures meet their limits"))
+    list_and_count_findings(console, judgement.findings)
     for remark in judgement.remarks:
         console.print(Padding(Text.assemble(("look at ", "bold"), remark), (0, 0, 0, 2), expand=False))
+    for earlier in outcome.earlier:
+        words = f"{earlier.judged:%Y-%m-%d %H:%M} by other criteria: {earlier.verdict}"
+        console.print(Padding(Text.assemble(("judged before ", "bold"), words), (0, 0, 0, 2), expand=False))
     single = {step: records for step, records in outcome.records.items() if step not in outcome.sweeps}
     if single:
         console.print()

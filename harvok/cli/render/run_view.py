@@ -11,7 +11,8 @@ from rich.text import Text
 from harvok.cli.render.console import print_hanging
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, verdict_text
-from harvok.core.judgement.finding import Finding, worst_verdict
+from harvok.core.judgement.finding import Finding, verdict_of
+from harvok.core.link import PortSpeed
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.quantities import QUANTITIES
@@ -28,6 +29,11 @@ _WIDE = 100  # columns that the table of repeats takes with its medians
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
 
 
+def _with_port(host: str, port: PortSpeed | None) -> str:
+    """An end with the interface that its traffic really takes."""
+    return f"{host} ({port.interface})" if port else host
+
+
 class RunView(Observer):
     """Shows the title of each run and its notices as they come, then what it comes to. To be closed at the end."""
 
@@ -39,8 +45,9 @@ class RunView(Observer):
 
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
-        ends = f"{outline.near} – {outline.far}" if outline.far else outline.near
-        self._console.print(Text.assemble((ends, "bold"), f"  run {outline.run}{repeat}"), soft_wrap=True)
+        link = outline.link
+        ends = [_with_port(outline.near, link.near), *([_with_port(outline.far, link.far)] if outline.far else [])]
+        self._console.print(Text.assemble((" – ".join(ends), "bold"), f"  run {outline.run}{repeat}"), soft_wrap=True)
 
     def notice(self, text: str) -> None:
         self._shown_notices.add(text)
@@ -158,11 +165,24 @@ def show_fault(console: Console, record: RunRecord) -> None:
 def show_findings(console: Console, findings: Sequence[Finding]) -> None:
     """The verdict of the limits that a test sets itself, then each of them."""
     console.print()
-    console.print(Text.assemble(verdict_text(worst_verdict(findings)), f"  {_met(findings)}"))
+    console.print(Text.assemble(verdict_text(verdict_of(findings)), f"  {_met(findings)}"))
+    list_findings(console, findings)
+
+
+def list_findings(console: Console, findings: Sequence[Finding]) -> int:
+    """Each of some findings; those that meet their limits only where they are few. Returns how many were left out."""
     accepted = sum(finding.verdict == "ACCEPT" for finding in findings)
+    left_out = accepted if accepted > MAX_ACCEPTED else 0
     for finding in findings:
-        if finding.verdict != "ACCEPT" or accepted <= MAX_ACCEPTED:
+        if finding.verdict != "ACCEPT" or not left_out:
             show_finding(console, finding)
+    return left_out
+
+
+def list_and_count_findings(console: Console, findings: Sequence[Finding]) -> None:
+    """The same, with a line for those that were left out."""
+    if left_out := list_findings(console, findings):
+        console.print(Text.assemble("  ", verdict_text("ACCEPT"), f" {left_out} figures meet their limits"))
 
 
 def _met(findings: Sequence[Finding]) -> str:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from harvok.core.figures import Figure, find
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.judgement.finding import Finding, worst_first
+from harvok.core.judgement.limits import Limit, exactly
 from harvok.core.units import format_duration, format_rate, format_share
 
 _RATE_TOLERANCE = 0.02
@@ -21,7 +22,8 @@ def judge_emulator(
     """A finding for delay, loss and rate of every frame size and direction, worst first.
 
     A delay is right within `tolerance_s`, once the tester's own (`tester_s`, by frame size) is taken off; a loss when
-    the binomial interval around what was set holds it; a rate within 2 %.
+    the binomial interval around what was set holds it; a rate within 2 %. A tester that was never calibrated may have
+    delayed, lost or slowed down by itself: the box is not rejected for that.
     """
     findings = [
         finding
@@ -29,7 +31,15 @@ def judge_emulator(
         if figure.quantity == "frames-sent"
         for finding in _judge(set_to, figure, figures, tolerance_s, tester_s)
     ]
-    return sorted(findings, key=worst_first)
+    return sorted((one if tester_s else _uncalibrated(one) for one in findings), key=worst_first)
+
+
+def _uncalibrated(finding: Finding) -> Finding:
+    """A rejection by a tester of which nothing is known."""
+    if finding.verdict != "REJECT":
+        return finding
+    reason = f"{finding.reason}; but the tester is not calibrated, and may have done that itself"
+    return Finding("RETEST", finding.where, reason, "Calibrate it over a lead alone: harvok calibrate RIG; then again.")
 
 
 def _judge(
@@ -56,11 +66,8 @@ def _delay(place: str, wanted: Impairment, median_s: float, tolerance_s: float) 
         f"delay set {format_duration(wanted.delay_s)}, measured {format_duration(max(median_s, 0.0))} at the median"
     )
     tolerance_s += wanted.variation_s / 5 if wanted.variation_s else 0.0
-    if abs(median_s - wanted.delay_s) <= tolerance_s:
-        return Finding("ACCEPT", place, f"{clause}, within {format_duration(tolerance_s)}")
-    return Finding(
-        "REJECT", place, f"{clause}, more than {format_duration(tolerance_s)} off", "Calibrate the emulator."
-    )
+    tolerance = Limit(tolerance_s, at_least=False, words=f"the tolerance of ± {format_duration(tolerance_s)}")
+    return tolerance.hold(exactly(abs(median_s - wanted.delay_s)), place, clause, missed="Calibrate the emulator.")
 
 
 def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
@@ -69,22 +76,15 @@ def _loss(place: str, wanted: Impairment, loss: float, sent: float) -> Finding:
     runs = wanted.burst_frames * 2 if wanted.burst_loss else 1.0
     half = _SURE * math.sqrt(max(share * (1 - share) * runs, 1e-12) / sent) + 1 / sent
     clause = f"loss set {format_share(share)}, measured {format_share(loss)}"
-    if abs(loss - share) > half:
-        return Finding(
-            "REJECT",
-            place,
-            f"{clause}, outside ± {format_share(half)}",
-            "Find what else loses frames.",
-        )
-    if share and half > share:
+    tolerance = Limit(half, at_least=False, words=f"the tolerance of ± {format_share(half)}")
+    found = tolerance.hold(exactly(abs(loss - share)), place, clause, missed="Find what else loses frames.")
+    if found.verdict == "ACCEPT" and share and half > share:
         return Finding("RETEST", place, f"{clause}, of too few frames to decide", "Take a longer --duration.")
-    return Finding("ACCEPT", place, f"{clause}, within ± {format_share(half)}")
+    return found
 
 
 def _rate(place: str, wanted_bps: float, rate_bps: float) -> Finding:
     clause = f"rate set {format_rate(wanted_bps)} (L2), measured {format_rate(rate_bps)}"
-    if abs(rate_bps / wanted_bps - 1) <= _RATE_TOLERANCE:
-        return Finding("ACCEPT", place, f"{clause}, within {format_share(_RATE_TOLERANCE)}")
-    return Finding(
-        "REJECT", place, f"{clause}, more than {format_share(_RATE_TOLERANCE)} off", "Calibrate the emulator."
-    )
+    words = f"the tolerance of ± {format_share(_RATE_TOLERANCE)}"
+    tolerance = Limit(_RATE_TOLERANCE, at_least=False, words=words)
+    return tolerance.hold(exactly(abs(rate_bps / wanted_bps - 1)), place, clause, missed="Calibrate the emulator.")

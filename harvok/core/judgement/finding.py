@@ -14,16 +14,20 @@ _WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
 @dataclass(frozen=True, slots=True)
 class Finding:
     """One limit judged for one figure, with its reason and advice; `where` names what the figure is of, and is empty
-    for what concerns everything."""
+    for what concerns everything. `bars_verdict`: as long as it stands, nothing else that was found decides."""
 
     verdict: Verdict
     where: str
     reason: str
     advice: str = ""
+    bars_verdict: bool = False
 
 
-def worst_verdict(findings: Sequence[Finding]) -> Verdict:
-    """The verdict that all findings come to; RETEST when there is none."""
+def verdict_of(findings: Sequence[Finding]) -> Verdict:
+    """The verdict that all findings come to: RETEST where one bars any verdict and where there is none, else REJECT if
+    any says so, else RETEST if any does, else ACCEPT."""
+    if any(finding.bars_verdict for finding in findings):
+        return "RETEST"
     return min((finding.verdict for finding in findings), key=_WORST_FIRST.index, default="RETEST")
 
 

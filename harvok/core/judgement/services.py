@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterator, Sequence
 
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.finding import Finding, blamed_on_tester, worst_first
+from harvok.core.judgement.limits import Limit, exactly
 from harvok.core.udp.services import ServiceSpec
 from harvok.core.units import format_duration, format_share
 
@@ -51,13 +52,6 @@ def _maybe_within(place: str, what: str, value: float | None, maximum: float, er
 
 def _within(place: str, what: str, value: float, maximum: float, error: float, show: Callable[[float], str]) -> Finding:
     clause = f"{what} {show(value)}" + (f" ± {show(error)}" if error else "")
-    if value - error > maximum:
-        return Finding("REJECT", place, f"{clause} is more than the {show(maximum)} promised")
-    if value + error <= maximum:
-        return Finding("ACCEPT", place, f"{clause} is within the {show(maximum)} promised")
-    return Finding(
-        "RETEST",
-        place,
-        f"{clause} cannot be distinguished from the {show(maximum)} promised",
-        "Keep both clocks in step with one source, so that one-way delay is known more precisely.",
-    )
+    promised = Limit(maximum, at_least=False, words=f"the {show(maximum)} promised")
+    advice = "Keep both clocks in step with one source, so that one-way delay is known more precisely."
+    return promised.hold(exactly(value, error), place, clause, advice)

@@ -4,6 +4,8 @@ which the real ones lie."""
 from harvok.core.units import format_quantity
 
 _MAX_DECIMALS = 6
+MAX_TELLING_WIDTH = 2.0
+"""Of an interval of a change, as a ratio: one that is wider says nothing, and its ends are no numbers to read."""
 
 
 def percent_span(low: float, high: float, limit: float, signed: bool = False) -> str:

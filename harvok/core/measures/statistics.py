@@ -107,6 +107,13 @@ def relative_change(before: Summary, after: Summary, confidence: float = 0.95) -
     return Change(ratio - 1, Interval(max(found.low, minimum), found.high, confidence))
 
 
+def difference(before: Summary, after: Summary, confidence: float = 0.95) -> Interval:
+    """The difference of the trimmed means, after less before, in their unit (Welch and Satterthwaite)."""
+    parts = [(after.standard_error**2, after.degrees), (before.standard_error**2, before.degrees)]
+    error = math.sqrt(sum(part for part, _ in parts))
+    return _t_interval(after.mean - before.mean, error, _welch_degrees(parts), confidence)
+
+
 def _welch_degrees(parts: Sequence[tuple[float, float]]) -> float:
     """Welch–Satterthwaite degrees of freedom of a sum of variances, each given with its own degrees."""
     variance = sum(part for part, _ in parts)

@@ -12,15 +12,22 @@ FORMAT, VERSION = "harvok-judgement", 1
 
 
 def encode_judgement(
-    name: str, digest: str, unit: Mapping[str, str], judgement: Judgement, runs: Mapping[str, list[str]]
+    name: str,
+    digests: Mapping[str, str],
+    unit: Mapping[str, str],
+    judgement: Judgement,
+    runs: Mapping[str, list[str]],
 ) -> str:
-    """A judgement as JSON: the verdict first, then its findings, and the ids of all runs by step."""
+    """A judgement as JSON: the verdict first, then its findings, and the ids of all runs by step.
+
+    `digests` are those of what is measured and of how it is judged.
+    """
     document: dict[str, Any] = {
         "format": FORMAT,
         "version": VERSION,
         "verdict": judgement.verdict,
         "name": name,
-        "plan_digest": digest,
+        **digests,
         "unit": dict(unit),
         "findings": [asdict(finding) for finding in judgement.findings],
         "remarks": judgement.remarks,

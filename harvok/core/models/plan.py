@@ -1,17 +1,18 @@
 """A plan as a TOML file: what a senior engineer writes once and anyone can run. docs/plans.md explains every key."""
 
+import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 
-from pydantic import Field, TypeAdapter, field_validator, model_validator
+from pydantic import Field, TypeAdapter, ValidationError, field_validator, model_validator
 
 from harvok.core.fields import Model, Rate, Share, with_new_names
-from harvok.core.judgement.criteria import Criterion, Rules
+from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.kinds.step import Name, Step
-from harvok.core.kinds.table import KINDS
+from harvok.core.kinds.table import KINDS, kind_of
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import parse_quantity
-from harvok.errors import BadQuantityError
+from harvok.core.units import format_quantity, parse_quantity
+from harvok.errors import BadQuantityError, UsageError
 
 _FORMER_CRITERION_KEYS = {"least": "min", "most": "max", "largest_regression": "max_regression"}
 _FORMER_PLAN_KEYS = {"least_repeats": "min_repeats", "largest_spread": "max_spread"}
@@ -29,6 +30,11 @@ else:
     AnyStep = _steps()
 
 
+_UNITS_TO_WRITE = {"b/s": '"940M"', "s": '"5ms"', "B": '"64k"'}
+"""Units that a limit is written with, and how."""
+_PERCENT = re.compile(r"^(\d+(?:\.\d+)?)\s*%")
+
+
 class PlanCriterion(Model):
     """One limit; see harvok.core.judgement.criteria. Limits are written with their unit: "940M", "95%", "20us"."""
 
@@ -38,6 +44,7 @@ class PlanCriterion(Model):
     minimum: Annotated[str | float | None, Field(alias="min")] = None
     maximum: Annotated[str | float | None, Field(alias="max")] = None
     max_regression: Share | None = None
+    margin: str | float | None = None
     against: str | None = None
     direction: str | None = None
     frame_size: str | int | None = None
@@ -64,15 +71,29 @@ class PlanCriterion(Model):
             raise ValueError("a criterion needs a limit: min, max or max_regression")
         if (self.max_regression is None) != (self.against is None):
             raise ValueError("max_regression and against go together: worse than what?")
-        for limit in (self.minimum, self.maximum):
-            if isinstance(limit, str):
-                try:
-                    parse_quantity(limit, QUANTITIES[self.figure].unit)
-                except BadQuantityError as error:
-                    raise ValueError(error.message) from error
+        for key, limit in (("min", self.minimum), ("max", self.maximum), ("margin", self.margin)):
+            self._check_limit(key, limit)
         if self.max_regression is not None and QUANTITIES[self.figure].better == "neither":
             raise ValueError(f"'{self.figure}' has no better and worse, so it cannot regress")
         return self
+
+    def _check_limit(self, key: str, limit: str | float | None) -> None:
+        """Raises ValueError for a limit without its unit, and for one that no result can have."""
+        if limit is None:
+            return
+        quantity = QUANTITIES[self.figure]
+        if not isinstance(limit, str) and quantity.unit in _UNITS_TO_WRITE:
+            unit = _UNITS_TO_WRITE[quantity.unit]
+            raise ValueError(f"{key} = {limit:g} has no unit; write it with one, such as {unit}")
+        try:
+            value = self._number(limit) or 0.0
+        except BadQuantityError as error:
+            raise ValueError(error.message) from error
+        shown = format_quantity(value, quantity.unit)
+        if value < 0:
+            raise ValueError(f"{key} is {shown}, and no {quantity.name} is below zero")
+        if quantity.max_value is not None and value > quantity.max_value:
+            raise ValueError(f"{key} is {shown}, and no {quantity.name} is above 100 %")
 
     @property
     def narrowed(self) -> dict[str, str]:
@@ -80,7 +101,7 @@ class PlanCriterion(Model):
         named = {
             "direction": self.direction,
             "frame-size": self.frame_size,
-            "load": self.load,
+            "load": _PERCENT.sub(r"\1 %", self.load) if self.load else None,
             "service": self.service,
         }
         return {key: str(value) for key, value in named.items() if value is not None} | self.labels
@@ -93,6 +114,7 @@ class PlanCriterion(Model):
             minimum=self._number(self.minimum),
             maximum=self._number(self.maximum),
             max_regression=self.max_regression,
+            margin=self._number(self.margin) or 0.0,
             against=self.against,
             labels=self.narrowed,
             changed=tuple(self.changed),
@@ -100,6 +122,40 @@ class PlanCriterion(Model):
 
     def _number(self, limit: str | float | None) -> float | None:
         return parse_quantity(limit, QUANTITIES[self.figure].unit) if isinstance(limit, str) else limit
+
+
+_ANY_BASELINE = "baseline"
+
+
+def parse_limit(text: str) -> Criterion:
+    """A limit as it is typed: a figure and the keys of a criterion, `rtt-mean max=2ms direction=send`; its series are
+    left open. Raises UsageError."""
+    figure, *pairs = text.split() or [""]
+    keys = dict(pair.split("=", 1) for pair in pairs if "=" in pair)
+    if len(keys) != len(pairs):
+        raise UsageError(f"--limit '{text}' is no figure followed by KEY=VALUE", _LIMIT_HINT)
+    if "max_regression" in keys:
+        keys["against"] = _ANY_BASELINE
+    try:
+        return PlanCriterion.model_validate({"figure": figure, **keys}).build("")
+    except ValidationError as error:
+        first = error.errors()[0]
+        what = {"extra_forbidden": "is no key of a limit"}.get(
+            first["type"], first["msg"].removeprefix("Value error, ")
+        )
+        where = " ".join(map(str, first["loc"]))
+        raise UsageError(f"--limit '{text}': {f'{where}: ' if where else ''}{what}", _LIMIT_HINT) from error
+
+
+_LIMIT_HINT = (
+    'Write it as "goodput-settled min=940M", "latency-median max_regression=10% frame_size=64" or "two-way-loss '
+    'max=0.1%"; docs/figures.md lists the figures.'
+)
+
+
+def quantities_of(step: Step) -> tuple[str, ...]:
+    """What the figures of a step may be of."""
+    return kind_of(step.example).quantities
 
 
 class Plan(Model):
@@ -143,9 +199,36 @@ class Plan(Model):
                 if name is not None and name not in names:
                     raise ValueError(f"a criterion names the step '{name}', which there is not: {', '.join(names)}")
             self._check_sweeps(criterion)
+        self._check_judged()
         if self.alternate and any(step.over for step in self.steps):
             raise ValueError("a sweep takes its points in turn by itself: leave out alternate, or over")
         return self
+
+    def _check_judged(self) -> None:
+        """Raises ValueError for a criterion that no step can answer."""
+        for number, criterion in enumerate(self.criteria, 1):
+            covered = [step for step in self.steps if self._is_about(criterion, step)]
+            if not any(criterion.figure in quantities_of(step) for step in covered):
+                tests = " and ".join(dict.fromkeys(step.test for step in covered or self.steps))
+                raise ValueError(f"criterion {number}: no test of {tests} measures '{criterion.figure}'")
+            for label, value in criterion.narrowed.items():
+                known = [step.labels[label] for step in covered if label in step.labels]
+                if len(known) == len(covered) and not any(value in values for values in known):
+                    there = ", ".join(dict.fromkeys(v for values in known for v in values))
+                    raise ValueError(f"criterion {number}: no step measures {label} {value}, only {there}")
+            for step in covered:
+                if self.repeats_of(step) < self.min_repeats:
+                    raise ValueError(
+                        f"min_repeats is {self.min_repeats}, and step {step.name} takes {self.repeats_of(step)}: "
+                        "it would never be judged"
+                    )
+
+    def _is_about(self, criterion: PlanCriterion, step: Step) -> bool:
+        """Whether a criterion is about a step: the one it names, or all but the one it compares with that measure its
+        figure."""
+        if criterion.step is not None:
+            return criterion.step == step.name
+        return criterion.against != step.name and criterion.figure in quantities_of(step)
 
     def _check_sweeps(self, criterion: PlanCriterion) -> None:
         swept = {step.name: step for step in self.steps if step.over}
@@ -163,12 +246,12 @@ class Plan(Model):
         return step.repeats or self.repeats
 
     def build_criteria(self) -> list[Criterion]:
-        """Every criterion for every step that it is about: the one it names, or all but the one it compares with."""
+        """Every criterion for every step that it is about."""
         return [
             criterion.build(part)
             for criterion in self.criteria
             for step in self.steps
-            if criterion.step in (step.name, None) and criterion.against != step.name
+            if self._is_about(criterion, step)
             for part in step.parts(criterion.at)
         ]
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from harvok.core.figures import find
-from harvok.core.judgement.compare import usual_limiter
+from harvok.core.judgement.blame import usual_limiter
 from harvok.core.judgement.sample import Series
 from harvok.core.measures.statistics import Change, Summary, relative_change, summarise
 from harvok.core.sweeps.axes import Point, Role
@@ -117,8 +117,10 @@ def _read_point(figures: SweptFigures, swept: Swept, baseline: Summary | None, d
         return None
     summary = summarise(values)
     change = relative_change(baseline, summary) if baseline and baseline.mean and len(values) > 1 else None
-    by_tester = any(f.mark and f.labels.get("direction") == direction for run in series.runs for f in run.figures)
-    limiter = usual_limiter(series, direction)
+    by_tester = any(
+        f.mark == "tester-limit" and f.labels.get("direction") == direction for run in series.runs for f in run.figures
+    )
+    limiter = usual_limiter(series.runs, direction)
     found = {name: _values(series, name, direction) for name in figures.beside}
     return SweptPoint(
         settings=swept.point,

@@ -54,7 +54,7 @@ class FramesBench:
             yield Situation(
                 rig=rig,
                 kept_as=record_of(file),
-                test=_with_calibration(test, calibration),
+                test=self._with_calibration(test, calibration),
                 context=Context(Link(rated_bps=file.rated)),
                 near=this_host(),
                 notices=[*self._calibration_notices(test, calibration), *_isolation_notices(file)],
@@ -66,6 +66,17 @@ class FramesBench:
         if not self._needs_calibration(test):
             return None
         return latest_calibration(logbook, self.place.rig, test.settings)
+
+    def _with_calibration(self, test: FramesTest, calibration: RunRecord | None) -> FramesTest:
+        """The test with what is known of the tester: that of a model delays nothing."""
+        if calibration:
+            limits, delays = limits_of(calibration), floors_of(calibration)
+        elif self.place.rig.kind == "simulated":
+            limits, delays = {}, {size.name: 0.0 for size in test.sizes}
+        else:
+            return test
+        settings = replace(test.settings, tester_fps=limits, tester_delay_s=delays)
+        return cast(FramesTest, replace(cast(Any, test), settings=settings))
 
     def _needs_calibration(self, test: FramesTest) -> bool:
         return kind_of(test).held_against_calibration and self.place.rig.kind != "simulated"
@@ -96,13 +107,6 @@ def back_to_back_rig(file: RigFile) -> RigFile:
             "Calibrate a rig of ports, or a virtual one.",
         )
     return file.model_copy(update={"device": "wire"} | ({"shape": None} if file.kind == "virtual" else {}))
-
-
-def _with_calibration(test: FramesTest, calibration: RunRecord | None) -> FramesTest:
-    if calibration is None:
-        return test
-    settings = replace(test.settings, tester_fps=limits_of(calibration), tester_delay_s=floors_of(calibration))
-    return cast(FramesTest, replace(cast(Any, test), settings=settings))
 
 
 def _isolation_notices(file: RigFile) -> list[str]:
