@@ -22,8 +22,6 @@ def migrate(engine: Engine, old: str) -> None:
     copy = _keep_copy(engine, old)
     try:
         with engine.begin() as db:
-            if engine.url.get_backend_name() == "sqlite":  # whose driver begins no transaction for a table by itself
-                db.exec_driver_sql("begin immediate")
             config.attributes["connection"] = db
             if "alembic_version" not in sa.inspect(db).get_table_names():
                 command.stamp(config, old)

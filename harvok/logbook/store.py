@@ -8,7 +8,7 @@ import contextlib
 import json
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,10 +20,13 @@ from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.listing import SCHEMA, Execute, RunLine, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
-from harvok.logbook.tables import about, alembic_version, figures, journal, metadata, runs
+from harvok.logbook.tables import about, alembic_version, figures, journal, judgements, metadata, runs
 
 if TYPE_CHECKING:
     from harvok.core.models.run import RunRecord
+
+
+_WRITES = {"writes": True}  # the option of a connection that will write
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +39,16 @@ class FigureValue:
     value: float
 
 
+@dataclass(frozen=True, slots=True)
+class StoredJudgement:
+    """One judgement of a plan: when, what it came to, the digest of its criteria, and the whole of it as JSON."""
+
+    judged: datetime
+    verdict: str
+    criteria: str
+    document: str
+
+
 class Logbook:
     """An open logbook. Every method raises LogbookError when the database cannot do its part."""
 
@@ -45,6 +58,8 @@ class Logbook:
         self._engine = sa.create_engine(self._url)
         if self._url.get_backend_name() == "sqlite":
             sa.event.listen(self._engine, "connect", _tune_sqlite)
+            sa.event.listen(self._engine, "begin", _begin_in_sqlite)
+        self._writer = self._engine.execution_options(**_WRITES)
         self._prepare()
 
     def close(self) -> None:
@@ -161,6 +176,23 @@ class Logbook:
             for run in ids:
                 _delete(db, run)
 
+    # --- judgements --------------------------------------------------------------------------------------------
+
+    def judgements(self, name: str) -> list[StoredJudgement]:
+        """What was judged of a plan that was run under a name, oldest first."""
+        columns = judgements.c.judged, judgements.c.verdict, judgements.c.criteria, judgements.c.document
+        query = sa.select(*columns).where(judgements.c.name == name).order_by(judgements.c.number)
+        with self._reading() as db:
+            return [StoredJudgement(*row) for row in db.execute(query)]
+
+    def add_judgement(self, name: str, judgement: StoredJudgement) -> None:
+        """Keeps a judgement, unless the latest says the same by the same criteria."""
+        kept = self.judgements(name)
+        if kept and (kept[-1].criteria, kept[-1].document) == (judgement.criteria, judgement.document):
+            return
+        with self._writing() as db:
+            db.execute(judgements.insert().values(name=name, **asdict(judgement)))
+
     # --- the database ------------------------------------------------------------------------------------------
 
     def _prepare(self) -> None:
@@ -173,16 +205,24 @@ class Logbook:
         elif tables:
             raise LogbookError(f"{self.place} is a database, but no logbook", "Give --logbook another place.")
         else:
-            with self._writing() as db:
-                metadata.create_all(db)
-                db.execute(about.insert().values(key="schema", value=SCHEMA))
-                db.execute(alembic_version.insert().values(version_num=SCHEMA))
+            self._create()
         self._recover()
+
+    def _create(self) -> None:
+        """The tables and their version, whole or not at all, by whichever of several processes comes first."""
+        with self._writing() as db:
+            if sa.inspect(db).get_table_names():
+                return
+            metadata.create_all(db)
+            db.execute(about.insert().values(key="schema", value=SCHEMA))
+            db.execute(alembic_version.insert().values(version_num=SCHEMA))
 
     def _bring_up_to_date(self, tables: Sequence[str]) -> None:
         schema = sa.select(alembic_version.c.version_num) if "alembic_version" in tables else sa.select(about.c.value)
         with self._reading() as db:
-            version: str = db.execute(schema).scalar_one()
+            version: str | None = db.execute(schema).scalar_one_or_none()
+        if version is None:
+            raise LogbookError(f"{self.place} was broken off while it was made and holds no run", "Remove that file.")
         if int(version) > int(SCHEMA):
             raise LogbookNewerError(
                 f"{self.place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA})",
@@ -192,7 +232,7 @@ class Logbook:
             from harvok.logbook.migrate import migrate
 
             with self._guarded("brought up to date"):
-                migrate(self._engine, version)
+                migrate(self._writer, version)
 
     def _recover(self) -> None:
         with self._reading() as db:
@@ -222,7 +262,7 @@ class Logbook:
 
     @contextlib.contextmanager
     def _writing(self) -> Iterator[Connection]:
-        with self._guarded("written"), self._engine.begin() as db:
+        with self._guarded("written"), self._writer.begin() as db:
             yield db
 
     @contextlib.contextmanager
@@ -260,11 +300,19 @@ def _url_of(place: str) -> URL:
 
 
 def _tune_sqlite(connection: object, _: object) -> None:
-    """Waits for a neighbour that writes, and lets a removed run take its figures and journal along."""
+    """Waits for a neighbour that writes, and lets a removed run take its figures and journal along. Transactions are
+    begun below: the driver would leave tables out of them, and a logbook killed while it was made had only some."""
+    connection.isolation_level = None  # type: ignore[attr-defined]
     cursor = connection.cursor()  # type: ignore[attr-defined]
     cursor.execute("PRAGMA busy_timeout = 5000")
     cursor.execute("PRAGMA foreign_keys = ON")
     cursor.close()
+
+
+def _begin_in_sqlite(connection: Connection) -> None:
+    """One that will write says so at once: it waits for its neighbour then, where a reader that turns writer could
+    not."""
+    connection.exec_driver_sql("begin immediate" if connection.get_execution_options().get("writes") else "begin")
 
 
 def _columns(record: "RunRecord") -> dict[str, object]:

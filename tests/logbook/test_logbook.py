@@ -5,6 +5,7 @@ import unittest
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from unittest import mock
 
 import sqlalchemy as sa
 
@@ -216,6 +217,26 @@ class BadPlaces(InAFolder):
             db.execute("update alembic_version set version_num = '99'")
         with self.assertRaisesRegex(LogbookNewerError, "schema 99"):
             self.book()
+
+    def test_one_broken_off_while_it_was_made_is_made_anew(self) -> None:
+        place = str(self.folder / "new.sqlite")
+        with mock.patch("harvok.logbook.store.about.insert", side_effect=KeyboardInterrupt):
+            self.assertRaises(KeyboardInterrupt, Logbook, place)
+        with closing(Logbook(place)) as again:
+            self.assertEqual(again.count(), 0)
+
+    def test_several_processes_make_one(self) -> None:
+        """Each has seen that nothing is there when the first begins to write."""
+        place = str(self.folder / "new.sqlite")
+        made = Logbook._create
+
+        def after_another(late: Logbook) -> None:
+            with mock.patch.object(Logbook, "_create", made):
+                Logbook(place).close()
+            made(late)
+
+        with mock.patch.object(Logbook, "_create", after_another), closing(Logbook(place)) as book:
+            self.assertEqual(book.count(), 0)
 
     def test_another_database_is_left_alone(self) -> None:
         self.path.parent.mkdir()
