@@ -12,6 +12,7 @@ import io
 import json
 import os
 import queue
+import resource
 import subprocess
 import sys
 import threading
@@ -32,11 +33,13 @@ class Outcome:
     """What became of some tests."""
 
     ran: int = 0
+    cpu_s: float = 0.0
     failed: list[str] = field(default_factory=list)
     skipped: dict[str, str] = field(default_factory=dict)
 
     def take(self, other: "Outcome") -> None:
         self.ran += other.ran
+        self.cpu_s += other.cpu_s
         self.failed += other.failed
         self.skipped |= other.skipped
 
@@ -85,6 +88,7 @@ def work() -> None:
     results = os.fdopen(os.dup(1), "w")
     os.dup2(2, 1)
     for line in sys.stdin:
+        began_s = _cpu_s()
         suite = unittest.defaultTestLoader.loadTestsFromNames(json.loads(line))
         said = io.StringIO()
         result = unittest.TextTestRunner(said).run(suite)
@@ -92,7 +96,14 @@ def work() -> None:
             sys.stderr.write(said.getvalue())
         failed = {str(getattr(test, "test_case", test).id()) for test, _ in (*result.failures, *result.errors)}
         skipped = {test.id(): why for test, why in result.skipped}
-        print(json.dumps(asdict(Outcome(result.testsRun, sorted(failed), skipped))), file=results, flush=True)
+        outcome = Outcome(result.testsRun, _cpu_s() - began_s, sorted(failed), skipped)
+        print(json.dumps(asdict(outcome)), file=results, flush=True)
+
+
+def _cpu_s() -> float:
+    """CPU time of this process and of the programs that it started and that ended."""
+    used = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+    return sum(usage.ru_utime + usage.ru_stime for usage in used)
 
 
 def run_all(groups: Sequence[list[str]]) -> Outcome:
@@ -110,7 +121,8 @@ def run_all(groups: Sequence[list[str]]) -> Outcome:
                 found, took_s = worker.run(group), (SYSTEM.now_ns() - began_ns) / 1e9
                 with lock:
                     outcome.take(found)
-                    print(f"{took_s:6.1f} s  {found.ran:3} of {group[0].rsplit('.', 1)[0]}", flush=True)
+                    name = group[0].rsplit(".", 1)[0]
+                    print(f"{took_s:6.1f} s, {found.cpu_s:6.1f} s of CPU  {found.ran:3} of {name}", flush=True)
         except queue.Empty:
             worker.end()
 
@@ -147,6 +159,7 @@ def sum_up(outcome: Outcome, second: Sequence[str]) -> int:
         print(f"SKIPPED: {name}: {why}")
     passed = outcome.ran - len(outcome.failed) - len(outcome.skipped)
     failed, skipped = len(outcome.failed), len(outcome.skipped)
+    print(f"{outcome.cpu_s / 60:.1f} minutes of CPU")
     print(f"{passed} passed, {len(second)} on the second try, {failed} failed, {skipped} skipped", flush=True)
     return 1 if failed or not passed else 0
 

@@ -5,12 +5,14 @@ KeyboardInterrupt, which keeps what was measured and cleans up; whatever comes m
 insists. Every way out has the exit code of a test that was broken off.
 """
 
+import gc
 import os
 import signal
 from types import FrameType
 from typing import Literal
 
-_SIGNALS = (signal.SIGINT, signal.SIGTERM)
+from harvok.signals import ENDING
+
 _EXIT_CODE = 4
 _INSISTS = 3
 _NOTHING = b"error broken off at the keyboard\n  try Nothing was changed.\n"
@@ -35,6 +37,8 @@ def _interrupt(number: int, frame: FrameType | None) -> None:  # noqa: ARG001
 def command_begins() -> None:
     """From here on there is something to keep."""
     global _state
+    gc.freeze()
+    gc.enable()
     _state = "running"
 
 
@@ -44,14 +48,20 @@ def command_ended() -> None:
     _state = "ending"
 
 
+def was_interrupted() -> bool:
+    """Whether a signal came that ends the program."""
+    return _heard > 0
+
+
 def main() -> None:
-    """Runs the program."""
-    for number in _SIGNALS:
+    """Runs the program. Nothing that loads becomes garbage, so that looking for it is a twentieth of the start."""
+    gc.disable()
+    for number in ENDING:
         signal.signal(number, _interrupt)
     from harvok.cli.main import main as run
 
     try:
         run()
     finally:  # the interpreter takes its handlers down while it ends, and what it ignores it goes on ignoring
-        for number in _SIGNALS:
+        for number in ENDING:
             signal.signal(number, signal.SIG_IGN)

@@ -12,7 +12,7 @@ import typer
 from typer.core import TyperGroup
 
 from harvok import __version__
-from harvok.cli.entry import command_begins, command_ended
+from harvok.cli.entry import command_begins, command_ended, was_interrupted
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 from harvok.host.cleanup import CHANGED_FEATURES, LENT_PORTS, cleanup_path
@@ -124,8 +124,15 @@ def main() -> None:
     except Exception as error:
         if os.environ.get("HARVOK_TRACE"):
             raise
-        _show(HarvokError(f"Harvok itself failed: {error!r}", "Set HARVOK_TRACE=1 to see where, and report it."))
+        _show(_explained(error))
         sys.exit(HarvokError.exit_code)
+
+
+def _explained(error: Exception) -> HarvokError:
+    """A signal may come between any two steps; what does not fit together after it was broken off as well."""
+    if was_interrupted():
+        return BrokenOffError("broken off at the keyboard", "What was measured until then is in the logbook.")
+    return HarvokError(f"Harvok itself failed: {error!r}", "Set HARVOK_TRACE=1 to see where, and report it.")
 
 
 def _show(error: HarvokError) -> None:

@@ -10,9 +10,10 @@ from harvok.errors import BadQuantityError
 
 
 class Model(BaseModel):
-    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen."""
+    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen. A model is
+    built when it is first used: of a hundred, a command needs a few, and the others would be a fifth of its start."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
 
 
 WRITTEN: dict[str, Any] = {"written": True}

@@ -8,6 +8,7 @@ from types import TracebackType
 
 from harvok.core.impairment import DirectionReport, ImpairmentPlan, ImpairmentReport
 from harvok.errors import NearEndError
+from harvok.signals import uninterrupted
 from harvok.traffic.impair_worker import BridgeOrders
 from harvok.worker.parent import Worker
 
@@ -42,7 +43,8 @@ class ImpairedPath:
             raise
         self._worker = worker
         self._thread = threading.Thread(target=self._read, args=[worker], daemon=True)
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
         return self
 
     def __exit__(

@@ -17,6 +17,7 @@ from harvok.core.udp.reading import read_trial
 from harvok.core.udp.services import ServiceSpec
 from harvok.errors import HarvokError, StationLostError, UsageError
 from harvok.rigs.stations import StationsRig
+from harvok.signals import uninterrupted
 from harvok.traffic.delay import DelaySession, Prober
 from harvok.traffic.table import FlowTrial
 
@@ -110,7 +111,8 @@ class _Load(Observer):
         self._thread = threading.Thread(target=self._run, daemon=True)
 
     def __enter__(self) -> "_Load":
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
         return self
 
     def __exit__(

@@ -24,6 +24,7 @@ from harvok.core.wire.stamp import AUTHENTICATED_BYTES
 from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
+from harvok.signals import uninterrupted
 from harvok.station.client import StationAddress, StationClient, error_of, resolve
 from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.sockets import Source, check_source
@@ -212,7 +213,8 @@ class _FarProgress:
         self._near = near
         self._fault: HarvokError | None = None
         self._thread = threading.Thread(target=self._read, daemon=True)
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
 
     def join(self, timeout_s: float | None = None) -> None:
         """Waits for the end of the stream. Raises whatever ended it before its time."""

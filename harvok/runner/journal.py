@@ -14,6 +14,7 @@ from harvok.core.trials.any import Trial, TrialOutcome, TrialResult, outcome_of
 from harvok.errors import LogbookError
 from harvok.logbook.recovery import Entry
 from harvok.logbook.store import Logbook
+from harvok.signals import uninterrupted
 
 _CLOSE_BEHIND_S = 0.1
 """The two halves of an interval come together: waiting this long saves the disk every second transaction."""
@@ -50,7 +51,8 @@ class Journal(Observer):
         self._entries: queue.SimpleQueue[tuple[int, Entry] | None] = queue.SimpleQueue()
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
 
     @property
     def trials(self) -> list[TrialRecord]:

@@ -13,6 +13,7 @@ from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile
 from harvok.core.observer import Observer
+from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import BASELINES, Axis, Order, Point, is_impairment, order_of, point_name, points_of
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import TesterLimitError, UsageError
@@ -62,6 +63,14 @@ class SweepRequest:
     def runs(self) -> int:
         return (len(self.points) + len(BASELINES)) * self.repeats
 
+    def test_at(self, point: Point) -> Test:
+        """What is measured at a point. Raises UsageError for a setting that this test cannot have."""
+        test = self.base.test
+        for setting in (*self.fixed, *point):
+            if not is_impairment(setting.name):
+                test = self.sweeping.with_setting(test, setting)
+        return test
+
     def sequence(self) -> list[tuple[str, Point]]:
         """Every run in its turn: the last part of the name of its series, and the point."""
         points = self.points
@@ -77,9 +86,11 @@ def run_sweep(
     """Measures the baseline, every point in its turn, and the baseline again; returns a reading for each direction.
 
     A run in which the tester fell short is kept as invalid, and the sweep goes on. Raises UsageError before anything is
-    sent when the name is taken or there is no impairment to vary; and whatever breaks a run off, after what was
-    measured until then was kept.
+    sent when the name is taken, a point cannot be measured or there is no impairment to vary; and whatever breaks a run
+    off, after what was measured until then was kept.
     """
+    for point in request.points:
+        request.test_at(point)
     done = _done(request)
     if done and not request.resume:
         raise UsageError(
@@ -135,11 +146,7 @@ class _Turn:
         base, settings = self.request.base, (*self.request.fixed, *point)
         attributes = base.label.attributes | {setting.name: setting.text for setting in settings}
         label = replace(base.label, series=f"{self.request.name}.{name}", attributes=attributes)
-        test = base.test
-        for setting in settings:
-            if not is_impairment(setting.name):
-                test = self.request.sweeping.with_setting(test, setting)
-        asked = replace(base, test=test, label=label, repeat=1)
+        asked = replace(base, test=self.request.test_at(point), label=label, repeat=1)
         if self.impairer:
             asked = replace(asked, place=self.impairer.place_at(point, base.place))
         if isinstance(base.place, RigPlace):  # a model draws anew for each run

@@ -39,6 +39,7 @@ from harvok.errors import (
     UnknownNameError,
     UsageError,
 )
+from harvok.signals import uninterrupted
 from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
 from harvok.traffic.sockets import Source, format_address
 from harvok.traffic.table import FlowTrial
@@ -147,7 +148,8 @@ class StationClient:
         self._session, self._capabilities = session.session, session.capabilities
         self._who = f"the station {self.address.name} (Harvok {session.harvok})"
         self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
-        self._renewer.start()
+        with uninterrupted():
+            self._renewer.start()
 
     def conditions(self) -> HostConditions:
         """The far end's conditions, for traffic towards this host."""

@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from harvok.clock import Clock
 from harvok.core.wire.stamp import ReflectorPacket, decode_sender, encode_reflector, error_estimate
 from harvok.errors import NearEndError
+from harvok.signals import uninterrupted
 from harvok.traffic.own_address import tell_own_address
 from harvok.traffic.sockets import families_of
 from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
@@ -50,7 +51,8 @@ class Reflector:
         self._sockets = _open(settings)
         self._wake, self._woken = socket.socketpair()
         self._thread = threading.Thread(target=self._serve, daemon=True)
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
 
     def close(self) -> None:
         """Stops answering."""

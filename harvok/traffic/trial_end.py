@@ -6,6 +6,7 @@ from typing import Any, Protocol
 
 from harvok.core.ends import Role
 from harvok.errors import HarvokError
+from harvok.signals import uninterrupted
 from harvok.traffic.sampler import MeterMaker
 
 OnInterval = Callable[[Any], None]
@@ -56,8 +57,12 @@ class TrialEnd:
             if watch.role == role:
                 watch.begin()
                 over = threading.Event()
-                self._watched.append(over)
-                threading.Thread(target=self._watch, args=[watch, meter_maker, on_interval, over], daemon=True).start()
+                watcher = threading.Thread(
+                    target=self._watch, args=[watch, meter_maker, on_interval, over], daemon=True
+                )
+                with uninterrupted():
+                    self._watched.append(over)
+                    watcher.start()
 
     def _watch(self, watch: Watch, meter_maker: MeterMaker, on_interval: OnInterval, over: threading.Event) -> None:
         def one_at_a_time(interval: Any) -> None:

@@ -33,6 +33,7 @@ from harvok.core.wire.datagram import (
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
+from harvok.signals import uninterrupted
 from harvok.traffic.own_address import from_same_address, own_address, tell_own_address
 from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
 from harvok.traffic.tcp import DataTarget
@@ -166,7 +167,8 @@ class UdpListener:
         self._wake_read, self._wake_write = os.pipe()
         self._listeners = _listeners(host, port)
         self._thread = threading.Thread(target=self._hear, daemon=True)
-        self._thread.start()
+        with uninterrupted():
+            self._thread.start()
 
     def sockets(self, timeout_s: float) -> Flows:
         """Every flow of the trial. Raises FarEndError when some are missing."""

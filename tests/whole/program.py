@@ -1,5 +1,11 @@
-"""Runs the installed program as a user does: separate processes, files in a temporary folder."""
+"""Runs the installed program as a user does: separate processes, files in a temporary folder.
 
+What measures, waits or can be interrupted runs as a process. What only reads or refuses may run inside the process of
+the test, through the same entry: the start would be nearly all of its time, and there are hundreds of those.
+"""
+
+import contextlib
+import io
 import json
 import os
 import signal
@@ -11,7 +17,9 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+from harvok.cli.main import main
 from harvok.clock import SYSTEM
 from tests.second_try import BUSY
 
@@ -101,6 +109,23 @@ class ProgramTest(unittest.TestCase):
         self.assertNotIn("Traceback", err)
         self.assertEqual(process.returncode, code, f"{arguments}\n{out}\n{err}")
         return subprocess.CompletedProcess(arguments, process.returncode, out, err)
+
+    def inside(self, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
+        """The same as `harvok`, inside this process."""
+        out, err, got = io.StringIO(), io.StringIO(), 0
+        with (
+            mock.patch.dict(os.environ, self.env),
+            mock.patch.object(sys, "argv", ["harvok", *arguments]),
+            contextlib.chdir(self.folder),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+        ):
+            try:
+                main()
+            except SystemExit as ended:
+                got = int(ended.code or 0)
+        self.assertEqual(got, code, f"{arguments}\n{out.getvalue()}\n{err.getvalue()}")
+        return subprocess.CompletedProcess(arguments, got, out.getvalue(), err.getvalue())
 
     def station(self, *arguments: str, port: int | None = None) -> tuple[Process, str]:
         """A station on loopback that is ready, and its address."""

@@ -14,7 +14,7 @@ class Deciding(ProgramTest):
         path = self.folder / f"{name}.jsonl"
         runs = [record(first + n, name, value) for n, value in enumerate(megabits)]
         path.write_text("".join(encode_record(run) + "\n" for run in runs))
-        self.harvok("logbook", "import", str(path))
+        self.inside("logbook", "import", str(path))
 
     def test_exit_codes_and_words_of_the_three_verdicts(self) -> None:
         self.series("before", STEADY, 0)
@@ -24,36 +24,36 @@ class Deciding(ProgramTest):
         for after, code, verdict in (("same", 0, "ACCEPT"), ("worse", 1, "REJECT"), ("few", 3, "RETEST")):
             said = self.harvok("compare", "before", after, code=code).stdout
             self.assertTrue(said.startswith(verdict), said)
-            found = json.loads(self.harvok("compare", "before", after, "--json", code=code).stdout)
+            found = json.loads(self.inside("compare", "before", after, "--json", code=code).stdout)
             self.assertEqual((found["verdict"], found["after"]["name"]), (verdict, after))
-        self.assertIn("Conditions: alike", self.harvok("compare", "before", "same").stdout)
+        self.assertIn("Conditions: alike", self.inside("compare", "before", "same").stdout)
 
     def test_criteria_are_options(self) -> None:
         self.series("before", STEADY, 0)
         self.series("after", tuple(v * 0.95 for v in STEADY), 10)
-        self.harvok("compare", "before", "after", "--max-regression", "6", code=0)
-        self.harvok("compare", "before", "after", "--max-regression", "4%", code=1)
-        self.harvok("compare", "before", "after", "--max-regression", "6", "--min-share", "97%", code=1)
-        self.harvok("compare", "before", "after", "--max-regression", "6", "--min-share", "90", code=0)
-        self.harvok("compare", "before", "after", "--min-repeats", "6", code=3)
-        self.harvok("compare", "before", "after", "--max-regression", "lots", code=2)
-        self.harvok("compare", "before", "after", "--changed", "weather", code=2)
+        self.inside("compare", "before", "after", "--max-regression", "6", code=0)
+        self.inside("compare", "before", "after", "--max-regression", "4%", code=1)
+        self.inside("compare", "before", "after", "--max-regression", "6", "--min-share", "97%", code=1)
+        self.inside("compare", "before", "after", "--max-regression", "6", "--min-share", "90", code=0)
+        self.inside("compare", "before", "after", "--min-repeats", "6", code=3)
+        self.inside("compare", "before", "after", "--max-regression", "lots", code=2)
+        self.inside("compare", "before", "after", "--changed", "weather", code=2)
 
     def test_a_series_that_is_not_there_names_those_that_are(self) -> None:
         self.series("before", STEADY, 0)
-        self.assertIn("before", self.harvok("compare", "before", "after", code=2).stderr)
+        self.assertIn("before", self.inside("compare", "before", "after", code=2).stderr)
 
 
 class Logbooks(ProgramTest):
     def test_out_and_in_again_loses_nothing(self) -> None:
         lines = [encode_record(record(n, "before", 900 + n)) for n in range(3)]
         (self.folder / "in.jsonl").write_text("\n".join(lines))
-        self.assertIn("3 runs added", self.harvok("logbook", "import", "in.jsonl").stdout)
-        self.assertIn("0 runs added, 3 were there", self.harvok("logbook", "import", "in.jsonl").stdout)
-        self.assertEqual(self.harvok("logbook", "export").stdout.splitlines(), lines)
-        self.harvok("logbook", "export", "--series", "before", "--to", "out.jsonl")
+        self.assertIn("3 runs added", self.inside("logbook", "import", "in.jsonl").stdout)
+        self.assertIn("0 runs added, 3 were there", self.inside("logbook", "import", "in.jsonl").stdout)
+        self.assertEqual(self.inside("logbook", "export").stdout.splitlines(), lines)
+        self.inside("logbook", "export", "--series", "before", "--to", "out.jsonl")
         self.assertEqual((self.folder / "out.jsonl").read_text().splitlines(), lines)
-        self.assertEqual(self.harvok("logbook", "export", "last").stdout.strip(), lines[2])
+        self.assertEqual(self.inside("logbook", "export", "last").stdout.strip(), lines[2])
 
     def test_list_show_remove(self) -> None:
         self.assertIn("No runs here yet", self.harvok("logbook", "list").stdout)
@@ -71,9 +71,9 @@ class Logbooks(ProgramTest):
 
     def test_bad_files(self) -> None:
         (self.folder / "bad.jsonl").write_text('{"format": "harvok-run"}')
-        self.assertIn("line 1", self.harvok("logbook", "import", "bad.jsonl", code=2).stderr)
-        self.assertIn("cannot be read", self.harvok("logbook", "import", "missing", code=2).stderr)
-        self.assertIn("cannot be written", self.harvok("logbook", "export", "--to", "no/such/file", code=2).stderr)
+        self.assertIn("line 1", self.inside("logbook", "import", "bad.jsonl", code=2).stderr)
+        self.assertIn("cannot be read", self.inside("logbook", "import", "missing", code=2).stderr)
+        self.assertIn("cannot be written", self.inside("logbook", "export", "--to", "no/such/file", code=2).stderr)
 
 
 class Ceilings(ProgramTest):
@@ -91,13 +91,13 @@ class Ceilings(ProgramTest):
             self.assertIn(words, said)
 
     def test_as_json(self) -> None:
-        found = json.loads(self.harvok("ceiling", "10G", "--frame-size", "64", "--mtu", "9000", "--json").stdout)
+        found = json.loads(self.inside("ceiling", "10G", "--frame-size", "64", "--mtu", "9000", "--json").stdout)
         self.assertEqual([int(f["frame_rate_fps"]) for f in found["frames"]], [14_880_952])
         self.assertAlmostEqual(found["tcp"][0]["goodput_bps"] / 1e9, 9.90042, places=5)
 
     def test_bad_values(self) -> None:
         for arguments in (("fast",), ("1G", "--frame-size", "60"), ("1G", "--mtu", "60"), ("1G", "--vlan-tags", "3")):
-            self.harvok("ceiling", *arguments, code=2)
+            self.inside("ceiling", *arguments, code=2)
 
 
 class Demos(ProgramTest):

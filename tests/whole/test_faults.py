@@ -23,11 +23,11 @@ def workers() -> set[int]:
 class ReachingAStation(ProgramTest):
     def test_wrong_token(self) -> None:
         _, address = self.station()
-        said = self.harvok("tcp", address, "--token", "not-the-one", code=4).stderr
+        said = self.inside("tcp", address, "--token", "not-the-one", code=4).stderr
         self.assertIn("does not accept this token", said)
 
     def test_nobody_listens(self) -> None:
-        said = self.harvok("tcp", f"127.0.0.1:{free_ports()}", code=4).stderr
+        said = self.inside("tcp", f"127.0.0.1:{free_ports()}", code=4).stderr
         self.assertIn("refused", said)
         self.assertIn("harvok station", said)
 
@@ -40,7 +40,7 @@ class ReachingAStation(ProgramTest):
             for sock in crowd:
                 sock.setblocking(False)
                 sock.connect_ex(address)
-            said = self.harvok("tcp", f"127.0.0.1:{address[1]}", code=4).stderr
+            said = self.inside("tcp", f"127.0.0.1:{address[1]}", code=4).stderr
             for sock in crowd:
                 sock.close()
         self.assertIn("no answer", said)
@@ -51,12 +51,12 @@ class ReachingAStation(ProgramTest):
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.DEVNULL}
         with subprocess.Popen(server, cwd=self.folder, text=True, **pipes) as other:  # type: ignore[call-overload]
             other.stdout.readline()
-            said = self.harvok("tcp", f"127.0.0.1:{port}", code=4).stderr
+            said = self.inside("tcp", f"127.0.0.1:{port}", code=4).stderr
             other.kill()
         self.assertIn("what answers is no station", said)
 
     def test_a_name_that_does_not_resolve(self) -> None:
-        self.assertIn("does not resolve", self.harvok("tcp", "no-such-host.invalid", code=4).stderr)
+        self.assertIn("does not resolve", self.inside("tcp", "no-such-host.invalid", code=4).stderr)
 
 
 def children_of(parent: int) -> list[int]:
@@ -75,9 +75,9 @@ class MidTest(ProgramTest):
         return near
 
     def only_run(self) -> dict[str, object]:
-        runs = json.loads(self.harvok("logbook", "list", "--json").stdout)
+        runs = json.loads(self.inside("logbook", "list", "--json").stdout)
         self.assertEqual(len(runs), 1)
-        record: dict[str, object] = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+        record: dict[str, object] = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
         self.assertEqual(record["state"], "broken")
         self.assertGreater(len(record["trials"][0]["samples"]), 0)  # type: ignore[index]
         return record
@@ -100,7 +100,7 @@ class MidTest(ProgramTest):
         near.wait()
         record = self.measured(address, "--duration", "0.5s", "--direction", "send", "--wait", "30s")
         self.assertEqual(record["state"], "complete")
-        self.harvok("logbook", "remove", record["id"], "--yes")
+        self.inside("logbook", "remove", record["id"], "--yes")
         self.assertEqual(self.only_run()["fault"]["reference"], "process-died")  # type: ignore[index]
         until(lambda: not workers())
 
@@ -135,7 +135,7 @@ class MidTest(ProgramTest):
             self.assertNotIn("Exception", err)
             if near.returncode:
                 self.assertIn("broken off at the keyboard", err)
-        lines = json.loads(self.harvok("logbook", "list", "--all", "--json").stdout)
+        lines = json.loads(self.inside("logbook", "list", "--all", "--json").stdout)
         self.assertTrue({line["state"] for line in lines} <= {"broken", "complete"})
         until(lambda: not workers())
 
@@ -156,7 +156,7 @@ class MidTest(ProgramTest):
             self.assertEqual(near.returncode, 4, err)
             self.assertIn(f"a worker process at the {end} end of the tester was killed (SIGKILL)", err)
             self.assertNotIn("Traceback", err + out)
-            record = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+            record = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
             self.assertEqual((record["state"], record["fault"]["reference"]), ("broken", "worker-lost"))
 
     def test_a_station_stopped_in_mid_test_leaves_no_workers(self) -> None:
@@ -187,19 +187,19 @@ class Logbooks(ProgramTest):
     def test_a_place_that_cannot_be_written_is_refused_before_the_test(self) -> None:
         _, address = self.station()
         for place in ("/proc/no/book.sqlite", str(self.folder)):
-            said = self.harvok("tcp", address, "--logbook", place, code=4).stderr
+            said = self.inside("tcp", address, "--logbook", place, code=4).stderr
             self.assertIn("--logbook", said)
 
     def test_a_newer_logbook(self) -> None:
-        self.harvok("logbook", "list")
+        self.inside("logbook", "list")
         with closing(sqlite3.connect(self.logbook)) as db, db:
             db.execute("update alembic_version set version_num = '99'")
         for command in (("logbook", "list"), ("tcp", "127.0.0.1:1"), ("compare", "a", "b")):
-            self.assertIn("newer Harvok", self.harvok(*command, code=4).stderr)
+            self.assertIn("newer Harvok", self.inside(*command, code=4).stderr)
 
     def test_a_full_disk_in_mid_test_loses_nothing(self) -> None:
         _, address = self.station()
-        self.harvok("logbook", "list")
+        self.inside("logbook", "list")
         with closing(sqlite3.connect(self.logbook)) as db, db:
             db.execute("create table ballast (stuff blob)")
             db.execute("insert into ballast values (zeroblob(2000000))")
@@ -213,13 +213,13 @@ class Logbooks(ProgramTest):
         )  # fmt: skip
         self.assertIn("harvok logbook import", done.stdout)
         (saved,) = self.folder.glob("harvok-run-*.jsonl")
-        self.assertIn("1 runs added", self.harvok("logbook", "import", str(saved), "--logbook", "other.sqlite").stdout)
-        shown = json.loads(self.harvok("logbook", "show", "--json", "--logbook", "other.sqlite").stdout)
+        self.assertIn("1 runs added", self.inside("logbook", "import", str(saved), "--logbook", "other.sqlite").stdout)
+        shown = json.loads(self.inside("logbook", "show", "--json", "--logbook", "other.sqlite").stdout)
         self.assertEqual((shown["state"], len(shown["trials"])), ("complete", 2))
 
     def test_a_database_url(self) -> None:
         place = f"sqlite:///{Path(self.folder / 'by-url.sqlite')}"
-        self.assertIn("No runs here yet", self.harvok("logbook", "list", "--logbook", place).stdout)
+        self.assertIn("No runs here yet", self.inside("logbook", "list", "--logbook", place).stdout)
         self.assertTrue((self.folder / "by-url.sqlite").exists())
 
 

@@ -52,12 +52,12 @@ class OnAVirtualRig(RigTest):
         rig = self.rig(RIG.replace("1G", "10M").replace("100M", "5M"))
         said = self.harvok("calibrate", rig, "--duration", "1s", "--frame-size", "1518").stdout
         self.assertIn("the tester itself", said)
-        kept = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+        kept = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
         limit = next(f["value"] for f in kept["figures"] if f["quantity"] == "tester-limit")
         record = self.held("rfc2544", rig, "throughput", *QUICK)
         self.assertEqual(record["calibration"], kept["id"])
         self.assertEqual(record["test"]["settings"]["tester_fps"]["1518"], limit)
-        self.assertIn("the tester itself", self.harvok("logbook", "show", kept["id"]).stdout)
+        self.assertIn("the tester itself", self.inside("logbook", "show", kept["id"]).stdout)
 
     def test_a_rig_is_gone_even_after_a_kill(self) -> None:
         process = self.start("rfc2544", self.rig(), "throughput", "--frame-size", "1518", start_new_session=True)
@@ -68,7 +68,7 @@ class OnAVirtualRig(RigTest):
         process.send_signal(signal.SIGKILL)
         process.wait()
         until(lambda: not [pid for pid in children if _lives(pid)])
-        self.assertIn("broken", self.harvok("logbook", "list").stdout)
+        self.assertIn("broken", self.inside("logbook", "list").stdout)
 
     def test_breaking_off_keeps_what_was_measured(self) -> None:
         process = self.start("rfc2544", self.rig(), "throughput", *QUICK, "--frame-size", "512", "--frame-size", "64")
@@ -76,7 +76,7 @@ class OnAVirtualRig(RigTest):
         self.interrupt(process)
         process.communicate(timeout=60)
         self.assertEqual(process.returncode, 4)
-        record = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+        record = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
         self.assertEqual((record["state"], record["fault"]["reference"]), ("broken", "broken-off"))
         self.assertTrue(record["trials"][0]["result"]["directions"][0]["sent_frames"])
 
@@ -92,30 +92,30 @@ class BadRigs(RigTest):
             (RIG.replace("switch", "wire"), 2, "a wire cannot be shaped"),
             (RIG.replace("100M", "2G"), 2, "at most the rated speed"),
         ):
-            said = self.harvok("rfc2544", self.rig(text), "throughput", code=code).stderr
+            said = self.inside("rfc2544", self.rig(text), "throughput", code=code).stderr
             self.assertIn(words, said)
             self.assertIn("try ", said)
 
     def test_frames_that_do_not_fit_are_refused_before_anything_is_sent(self) -> None:
-        said = self.harvok("rfc2544", self.rig(), "--frame-size", "9000", code=2).stderr
+        said = self.inside("rfc2544", self.rig(), "--frame-size", "9000", code=2).stderr
         self.assertIn("MTU of 1500 B allows 1518 B", said)
         self.assertIn("sends IPv4 frames of 9000 B", said)
-        self.assertIn("address pairs", self.harvok("rfc2544", self.rig(), "--address-pairs", "20000", code=2).stderr)
+        self.assertIn("address pairs", self.inside("rfc2544", self.rig(), "--address-pairs", "20000", code=2).stderr)
 
     def test_a_simulated_rig_needs_no_calibration(self) -> None:
-        self.harvok("rig", "new", "a.toml", "--name", "a", "--rated", "1G")
-        self.assertIn("needs no calibration", self.harvok("calibrate", "a.toml", code=2).stderr)
+        self.inside("rig", "new", "a.toml", "--name", "a", "--rated", "1G")
+        self.assertIn("needs no calibration", self.inside("calibrate", "a.toml", code=2).stderr)
 
     def test_rig_files_of_every_kind(self) -> None:
         new = ("rig", "new", "a.toml", "--name", "dome-rt-a", "--rated", "10G", "--overwrite")
-        self.harvok(*new, "--kind", "virtual", "--device", "router")
-        said = self.harvok("rig", "show", "a.toml").stdout
+        self.inside(*new, "--kind", "virtual", "--device", "router")
+        said = self.inside("rig", "show", "a.toml").stdout
         for words in ("dome-rt-a", "router", "198.18.0.2/16", "nothing leaves this host", "──10 Gb/s──"):
             self.assertIn(words, said)
-        self.harvok(*new, "--kind", "virtual", "--device", "wire")
-        self.assertNotIn("dome-rt-a", self.harvok("rig", "show", "a.toml").stdout)
-        self.harvok(*new, "--kind", "ports", "--device", "router", "--port1", "nosuch0", "--port2", "nosuch1")
-        said = self.harvok("rig", "show", "a.toml", code=4).stdout
+        self.inside(*new, "--kind", "virtual", "--device", "wire")
+        self.assertNotIn("dome-rt-a", self.inside("rig", "show", "a.toml").stdout)
+        self.inside(*new, "--kind", "ports", "--device", "router", "--port1", "nosuch0", "--port2", "nosuch1")
+        said = self.inside("rig", "show", "a.toml", code=4).stdout
         for words in ("nosuch0", "problem there is no interface nosuch1", "RFC 6815"):
             self.assertIn(words, said)
 

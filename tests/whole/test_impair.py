@@ -133,8 +133,8 @@ class AtWork(ProgramTest):
         self.assertEqual(done.returncode, 0, done.stderr)
         figures = json.loads(done.stdout)["figures"]
         self.assertGreater(only(figures, "goodput-mean", direction="send"), 1e4)
-        shown = json.loads(self.harvok("impair", "show", "--json").stdout)
-        until(lambda: json.loads(self.harvok("impair", "show", "--json").stdout)["report"])
+        shown = json.loads(self.inside("impair", "show", "--json").stdout)
+        until(lambda: json.loads(self.inside("impair", "show", "--json").stdout)["report"])
         self.assertEqual(shown["name"], "clean")
 
     def test_a_second_one_is_refused_and_disturbs_nothing(self) -> None:
@@ -145,7 +145,7 @@ class AtWork(ProgramTest):
         self.assertEqual(second.returncode, 2)
         self.assertIn("runs on this host already", second.stderr)
         self.assertEqual(notes.read_text() if notes.exists() else None, before)
-        self.assertEqual(json.loads(self.harvok("impair", "show", "--json").stdout)["name"], "clean")
+        self.assertEqual(json.loads(self.inside("impair", "show", "--json").stdout)["name"], "clean")
         self.harvok("impair", "stop")
         first.communicate(timeout=20)
         self.assertEqual(first.returncode, 0)
@@ -186,7 +186,7 @@ class Trying(ProgramTest):
         self.assertEqual(record["command"][:4], ["harvok", "impair", "try", str(file)])
         self.assertIn("the impairment 'mine' is active", " ".join(record["notices"]))
         self.assertIn("receive ←", done.stderr)
-        self.assertIn("mine, by the bridge", self.harvok("logbook", "show", record["id"]).stdout)
+        self.assertIn("mine, by the bridge", self.inside("logbook", "show", record["id"]).stdout)
 
     def test_a_sweep_of_delay_changes_it_and_puts_it_back(self) -> None:
         words = ("sweep", "--over", "delay=0,3ms", "--repeats", "1", "--duration", "500ms", "--series", "far")
@@ -222,9 +222,9 @@ class Trying(ProgramTest):
         self.assertIn("no impairment runs on this host", said)
 
     def test_what_it_cannot_try(self) -> None:
-        said = self.harvok("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
+        said = self.inside("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
         self.assertIn("talks to no station", said)
-        said = self.harvok("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
+        said = self.inside("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
         self.assertIn("is set already", said)
 
 
@@ -243,34 +243,34 @@ class Sweeping(ProgramTest):
         self.assertIn("knee: from load 75% on, nothing is gained", done.stdout)
         self.assertIn("loss begins at load 75%", done.stdout)
         self.assertIn("forwarding rate, L2 over load", plot.read_text())
-        again = self.harvok("sweep", rig, *words, code=2).stderr
+        again = self.inside("sweep", rig, *words, code=2).stderr
         self.assertIn("box.baseline-before already", again)
-        listed = json.loads(self.harvok("logbook", "list", "--series", "box.load-90%", "--json").stdout)
-        self.harvok("logbook", "remove", "--yes", listed[0]["id"])
-        resumed = self.harvok("sweep", rig, *words, "--plot", str(plot), "--resume").stdout
+        listed = json.loads(self.inside("logbook", "list", "--series", "box.load-90%", "--json").stdout)
+        self.inside("logbook", "remove", "--yes", listed[0]["id"])
+        resumed = self.inside("sweep", rig, *words, "--plot", str(plot), "--resume").stdout
         self.assertIn("  load-90% ", resumed)
         self.assertEqual(resumed.count("  load-"), 1)
         self.assertIn("loss begins at load 75%", resumed)
-        self.assertIn("begun as: harvok sweep", self.harvok("sweep", rig, *words, "--resume", code=2).stderr)
-        self.assertIn("--series", self.harvok("sweep", rig, *words[:4], "--resume", code=2).stderr)
-        reported = json.loads(self.harvok("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
+        self.assertIn("begun as: harvok sweep", self.inside("sweep", rig, *words, "--resume", code=2).stderr)
+        self.assertIn("--series", self.inside("sweep", rig, *words[:4], "--resume", code=2).stderr)
+        reported = json.loads(self.inside("sweep", rig, *words[:4], "--direction", "both", "--json").stdout)
         self.assertEqual([one["direction"] for one in reported["readings"]], ["send", "receive"])
         self.assertEqual(reported["readings"][0]["knee"]["point"]["settings"][0]["text"], "75%")
 
     def test_delay_and_loss_on_a_model(self) -> None:
         rig = self.rig()
         words = ("--over", "delay=0,5ms", "--over", "loss=0,10%", "--repeats", "2", "--json")
-        reported = json.loads(self.harvok("sweep", rig, *words).stdout)
+        reported = json.loads(self.inside("sweep", rig, *words).stdout)
         points = {tuple(s["text"] for s in one["settings"]): one for one in reported["readings"][0]["points"]}
         self.assertAlmostEqual(points["5ms", "10%"]["beside"]["frame-loss"], 0.1, delta=0.005)
         self.assertAlmostEqual(points["5ms", "0"]["beside"]["latency-median"], 0.005012, delta=1e-5)
-        self.assertIn("both directions alike", self.harvok("sweep", rig, "--over", "send.loss=0,1%", code=2).stderr)
-        self.assertNotIn("baseline-before", self.harvok("logbook", "list", "--series", "nothing").stdout)
+        self.assertIn("both directions alike", self.inside("sweep", rig, "--over", "send.loss=0,1%", code=2).stderr)
+        self.assertNotIn("baseline-before", self.inside("logbook", "list", "--series", "nothing").stdout)
 
     def test_a_search_at_every_point(self) -> None:
         rig = self.rig(device="{ forwarding_fps = 500000, buffer_frames = 50 }")
         words = ("--search", "--over", "frame-size=64,512", "--repeats", "1", "--json")
-        reported = json.loads(self.harvok("sweep", rig, *words).stdout)
+        reported = json.loads(self.inside("sweep", rig, *words).stdout)
         small, large = reported["readings"][0]["points"]
         self.assertAlmostEqual(small["summary"]["mean"], 500_000 * 512, delta=1e6)
         self.assertAlmostEqual(large["beside"]["throughput-share"], 1.0, delta=0.01)
@@ -288,7 +288,8 @@ class Sweeping(ProgramTest):
             (("127.0.0.1", "--over", "flows=1,2", "--over", "dscp=0,1", "--over", "mss=500,600"), "one or two"),
             (("127.0.0.1", "--token", "abcdefgh", "--over", "delay=0,1ms"), "no impairment runs on this host"),
         ):
-            self.assertIn(why, self.harvok("sweep", *words, code=2).stderr.replace("\n", " "), words)
+            self.assertIn(why, self.inside("sweep", *words, code=2).stderr.replace("\n", " "), words)
+        self.assertIn("No runs here yet", self.inside("logbook", "list", "--all").stdout)
 
     def test_a_ramp_up_and_down(self) -> None:
         rig = self.rig(device="{ forwarding = '600M', buffer_frames = 50 }")
@@ -300,12 +301,12 @@ class Sweeping(ProgramTest):
         self.assertGreater(losses["80 %"], 0.2)
         self.assertEqual((losses["20 %"], losses["50 % (2)"]), (0.0, 0.0))
         self.assertGreater(plot.stat().st_size, 10_000)
-        shown = self.harvok("ramp", rig, "--hold", "1s", "--continuous").stdout
+        shown = self.inside("ramp", rig, "--hold", "1s", "--continuous").stdout
         self.assertIn("1518 B, send", shown)
         self.assertIn("1 s at each load, one after another without a pause", shown)
-        self.assertIn("load ramp, continuous", self.harvok("logbook", "list").stdout)
-        self.assertIn("64 loads", self.harvok("ramp", rig, "--loads", "1%..65%/65", "--continuous", code=2).stderr)
-        self.assertIn("load: 0% is not possible", self.harvok("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
+        self.assertIn("load ramp, continuous", self.inside("logbook", "list").stdout)
+        self.assertIn("64 loads", self.inside("ramp", rig, "--loads", "1%..65%/65", "--continuous", code=2).stderr)
+        self.assertIn("load: 0% is not possible", self.inside("ramp", rig, "--loads", "0%..50%/2", code=2).stderr)
 
     def test_udp_in_steps_is_drawn(self) -> None:
         _, address = self.station()
@@ -321,8 +322,8 @@ class Sweeping(ProgramTest):
         sent = [flow["datagrams"] for flow in record["trials"][-1]["result"]["directions"][0]["sender"]["sent"]]
         self.assertEqual(len(sent), 3)
         self.assertGreater(min(sent), 0)
-        self.assertIn("between what", self.harvok("udp", address, "--rate", "5M", "--continuous", code=2).stderr)
-        self.assertIn("need --steps", self.harvok("udp", address, "--rate", "5M", "--plot", "x.png", code=2).stderr)
+        self.assertIn("between what", self.inside("udp", address, "--rate", "5M", "--continuous", code=2).stderr)
+        self.assertIn("need --steps", self.inside("udp", address, "--rate", "5M", "--plot", "x.png", code=2).stderr)
 
     def test_a_sweep_of_flows_is_read_and_drawn(self) -> None:
         _, address = self.station()
@@ -331,9 +332,9 @@ class Sweeping(ProgramTest):
         done = self.harvok("sweep", address, *words, "--plot", str(plot))
         self.assertIn("against baseline", done.stdout)
         self.assertGreater(plot.stat().st_size, 10_000)
-        listed = self.harvok("logbook", "list").stdout
+        listed = self.inside("logbook", "list").stdout
         for name in ("path.baseline-before", "path.flows-1", "path.flows-2", "path.baseline-after"):
             self.assertIn(name, listed)
         self.assertIn(
-            "names nothing that can be varied", self.harvok("sweep", address, "--over", "colour=1,2", code=2).stderr
+            "names nothing that can be varied", self.inside("sweep", address, "--over", "colour=1,2", code=2).stderr
         )

@@ -137,10 +137,10 @@ class Plans(ProgramTest):
             "send, 1518 B: throughput, share of line rate is 100.0 %",
         ):
             self.assertIn(words, said)
-        record = json.loads(self.harvok("logbook", "show", "last", "--json").stdout)
+        record = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
         self.assertEqual((record["series"], record["attributes"]["asset"]), ("dome-switch-A-17.benchmark", "A-17"))
         self.write(PLAN + STRICT, "strict.toml")
-        said = self.harvok("run", "strict.toml", "--unattended", "--with", "asset=A-18", code=1).stdout
+        said = self.inside("run", "strict.toml", "--unattended", "--with", "asset=A-18", code=1).stdout
         self.assertIn("which misses the limit of at least 600 000 frames/s", said)
 
     def test_json_is_a_document_of_its_own(self) -> None:
@@ -150,42 +150,42 @@ class Plans(ProgramTest):
             (found["format"], found["verdict"], found["unit"]), ("harvok-judgement", "ACCEPT", {"asset": "A-17"})
         )
         self.assertEqual(len(found["runs"]["benchmark"]), 5)
-        again = self.harvok("run", "plan.toml", "--judge-only", "--with", "asset=A-17", "--json")
+        again = self.inside("run", "plan.toml", "--judge-only", "--with", "asset=A-17", "--json")
         self.assertEqual(json.loads(again.stdout), found)
 
     def test_an_interrupted_plan_goes_on_where_it_stopped(self) -> None:
-        self.write(PLAN.replace('unit = ["asset"]', "repeats = 60\nmin_repeats = 60"))
+        self.write(PLAN.replace('unit = ["asset"]', "repeats = 30\nmin_repeats = 30"))
         process = self.start("run", "plan.toml", "--unattended")
         assert process.stdout
         until(lambda: "(run " in process.stdout.readline(), 60)  # type: ignore[union-attr]
         process.send_signal(signal.SIGINT)
         process.communicate(timeout=60)
-        lines = json.loads(self.harvok("logbook", "list", "--all", "--json").stdout)
+        lines = json.loads(self.inside("logbook", "list", "--all", "--json").stdout)
         done = sum(line["state"] == "complete" for line in lines)
-        self.assertTrue(1 <= done < 60, done)
+        self.assertTrue(1 <= done < 30, done)
         self.assertIn(
-            "complete run, and 60 are required", self.harvok("run", "plan.toml", "--judge-only", code=3).stdout
+            "complete run, and 30 are required", self.inside("run", "plan.toml", "--judge-only", code=3).stdout
         )
         said = self.harvok("run", "plan.toml", "--unattended").stdout
-        self.assertEqual(said.count("(run "), 60 - done)
+        self.assertEqual(said.count("(run "), 30 - done)
 
     def test_a_changed_plan_is_not_mixed_with_the_old_one(self) -> None:
-        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17")
+        self.inside("run", "plan.toml", "--unattended", "--with", "asset=A-17")
         self.write(PLAN.replace("[64, 1518]", "[64]").replace("frame_size = 1518", "frame_size = 64"))
-        said = self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=2).stderr
+        said = self.inside("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=2).stderr
         self.assertIn("a plan took which measures something else", said)
-        self.harvok("run", "plan.toml", "--judge-only", "--with", "asset=A-17", code=2)
-        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md", code=2)
-        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", "--name", "again", code=1)
+        self.inside("run", "plan.toml", "--judge-only", "--with", "asset=A-17", code=2)
+        self.inside("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md", code=2)
+        self.inside("run", "plan.toml", "--unattended", "--with", "asset=A-17", "--name", "again", code=1)
 
     def test_criteria_may_be_corrected_and_the_same_runs_judged_again(self) -> None:
-        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17")
+        self.inside("run", "plan.toml", "--unattended", "--with", "asset=A-17")
         self.write(PLAN.replace("Wire both", "Wire all") + STRICT)
         run = ("run", "plan.toml", "--with", "asset=A-17")
-        said = self.harvok(*run, "--judge-only", code=1).stdout
+        said = self.inside(*run, "--judge-only", code=1).stdout
         self.assertRegex(said, r"judged before 20\d\d-\d\d-\d\d \d\d:\d\d by other criteria: ACCEPT")
-        self.assertNotIn("(run ", self.harvok(*run, "--unattended", code=1).stdout)
-        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md")
+        self.assertNotIn("(run ", self.inside(*run, "--unattended", code=1).stdout)
+        self.inside("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", "a.md")
         text = (self.folder / "a.md").read_text()
         self.assertIn("**REJECT**", text)
         self.assertIn("by other criteria", text)
@@ -194,7 +194,7 @@ class Plans(ProgramTest):
         self.assertEqual(kept, [("ACCEPT",), ("REJECT",)])
 
     def test_the_unit_has_to_be_known(self) -> None:
-        self.assertIn("--with asset=", self.harvok("run", "plan.toml", "--unattended", code=2).stderr)
+        self.assertIn("--with asset=", self.inside("run", "plan.toml", "--unattended", code=2).stderr)
         self.assertFalse(self.logbook.exists())
 
     def test_what_is_wrong_is_named_with_its_line(self) -> None:
@@ -223,25 +223,25 @@ class Plans(ProgramTest):
             (PLAN + STRICT.replace("throughput", "latency-median").replace("600000", "5"), "min = 5 has no unit"),
         ):
             self.write(text)
-            said = self.harvok("plan", "check", "plan.toml", code=2).stderr
+            said = self.inside("plan", "check", "plan.toml", code=2).stderr
             self.assertIn(words, said)
 
     def test_new_plans_for_every_job(self) -> None:
         for job in ("cable", "nic", "switch", "router", "link", "change"):
             file = f"{job}.toml"
             where = ("--rig", "rig.toml") if job in ("switch", "router") else ("--station", "hall")
-            self.harvok("plan", "new", file, "--job", job, "--rated", "1G", *where)
-            said = self.harvok("plan", "check", file).stdout
+            self.inside("plan", "new", file, "--job", job, "--rated", "1G", *where)
+            said = self.inside("plan", "check", file).stdout
             self.assertIn("accepted if", said)
             self.assertIn("takes about", said)
             self.assertIn("max_spread", (self.folder / file).read_text())
-        self.harvok("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
-        self.assertIn("[[criteria]]", self.harvok("plan", "show", "nic.toml").stdout)
+        self.inside("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
+        self.assertIn("[[criteria]]", self.inside("plan", "show", "nic.toml").stdout)
         link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")
-        self.assertIn("no such plan fits", self.harvok(*link, "10s", code=2).stderr)
-        self.harvok(*link, "3min")
-        self.assertIn("10 s", self.harvok("plan", "check", "short.toml").stdout)
-        self.assertEqual(json.loads(self.harvok("plan", "check", "change.toml", "--json").stdout)["alternate"], True)
+        self.assertIn("no such plan fits", self.inside(*link, "10s", code=2).stderr)
+        self.inside(*link, "3min")
+        self.assertIn("10 s", self.inside("plan", "check", "short.toml").stdout)
+        self.assertEqual(json.loads(self.inside("plan", "check", "change.toml", "--json").stdout)["alternate"], True)
 
     def test_a_sweep_is_a_step_of_its_own(self) -> None:
         self.write(SWEEP)
@@ -256,16 +256,16 @@ class Plans(ProgramTest):
             "against baseline",
         ):
             self.assertIn(words, said)
-        again = json.loads(self.harvok("run", "plan.toml", "--json", code=1).stdout)
+        again = json.loads(self.inside("run", "plan.toml", "--json", code=1).stdout)
         self.assertEqual((again["verdict"], len(again["runs"]["over-size"])), ("REJECT", 10))
-        shown = self.harvok("logbook", "sweep", "sizes.over-size").stdout
+        shown = self.inside("logbook", "sweep", "sizes.over-size").stdout
         self.assertIn("the baseline at the end is +0.0 % off that at the start", shown)
-        document = json.loads(self.harvok("logbook", "sweep", "sizes.over-size", "--json", "--plot", "s.png").stdout)
+        document = json.loads(self.inside("logbook", "sweep", "sizes.over-size", "--json", "--plot", "s.png").stdout)
         self.assertEqual([len(reading["points"]) for reading in document["readings"]], [3])
         self.assertGreater((self.folder / "s.png").stat().st_size, 10_000)
-        self.assertIn("no sweep called 'sizes'", self.harvok("logbook", "sweep", "sizes", code=2).stderr)
+        self.assertIn("no sweep called 'sizes'", self.inside("logbook", "sweep", "sizes", code=2).stderr)
         self.harvok("report", "make", "sizes", "--plan", "plan.toml", "--to", "r.md")
-        self.harvok("report", "make", "sizes.over-size", "--to", "s.html")
+        self.inside("report", "make", "sizes.over-size", "--to", "s.html")
         for report in ("r.md", "s.html"):
             text = (self.folder / report).read_text()
             self.assertIn("send: against the baseline", text)
@@ -275,17 +275,17 @@ class Plans(ProgramTest):
     def test_ramps_and_delay(self) -> None:
         self.write(RAMP_AND_DELAY)
         _, address = self.station()
-        said = self.harvok("plan", "check", "plan.toml").stdout
+        said = self.inside("plan", "check", "plan.toml").stdout
         self.assertIn("loads 30%,90%,30%, 64 B, send, 1 s each without a pause", said)
         self.assertIn("delay of 5 packets, one every 20.00 ms, idle and under load (send)", said)
         reported = self.harvok("run", "plan.toml", "--station", address, "--json", code=1)
         findings = {finding["where"]: finding["verdict"] for finding in json.loads(reported.stdout)["findings"]}
         wanted = {"loads, send, 64 B, 90 %": "REJECT", "loads, send, 64 B, 30 %": "ACCEPT", "idle": "ACCEPT"}
         self.assertEqual(findings, wanted)
-        shown = self.harvok("run", "plan.toml", "--station", address, "--judge-only", code=1).stdout
+        shown = self.inside("run", "plan.toml", "--station", address, "--judge-only", code=1).stdout
         self.assertIn("delay added by load, tcp-send", shown)
         self.assertIn("frame loss, send, 64 B, 30 % (2)", shown)
-        self.harvok("report", "make", "after-overload.loads", "--to", "r.html")
+        self.inside("report", "make", "after-overload.loads", "--to", "r.html")
         self.assertIn("what became of the load", (self.folder / "r.html").read_text())
 
     def test_a_sweep_of_udp_loads_towards_another_station(self) -> None:

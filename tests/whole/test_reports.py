@@ -3,6 +3,10 @@
 import csv
 import json
 import re
+import shutil
+import tempfile
+from pathlib import Path
+from typing import ClassVar
 from xml.etree import ElementTree
 
 from harvok.logbook.store import Logbook
@@ -11,14 +15,25 @@ from tests.whole.test_plans import PLAN, RIG, STRICT
 
 
 class Reports(ProgramTest):
+    """Of one plan, which is run once; every test has a copy of its files and its logbook."""
+
+    measured_in: ClassVar[Path | None] = None
+
     def setUp(self) -> None:
         super().setUp()
-        (self.folder / "rig.toml").write_text(RIG)
-        (self.folder / "plan.toml").write_text(PLAN + STRICT)
-        self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=1)
+        if not self.measured_in:
+            (self.folder / "rig.toml").write_text(RIG)
+            (self.folder / "plan.toml").write_text(PLAN + STRICT)
+            self.harvok("run", "plan.toml", "--unattended", "--with", "asset=A-17", code=1)
+            folder = tempfile.TemporaryDirectory()
+            self.addClassCleanup(folder.cleanup)
+            type(self).measured_in = Path(folder.name)
+            shutil.copytree(self.folder, folder.name, dirs_exist_ok=True)
+        else:
+            shutil.copytree(self.measured_in, self.folder, dirs_exist_ok=True)
 
     def build(self, name: str, *more: str) -> str:
-        self.harvok("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", name, *more)
+        self.inside("report", "make", "dome-switch-A-17", "--plan", "plan.toml", "--to", name, *more)
         return (self.folder / name).read_text()
 
     def test_one_page_that_holds_everything(self) -> None:
@@ -35,15 +50,15 @@ class Reports(ProgramTest):
         self.build("report.html")
         self.build("report.json")
         for name in ("report.html", "report.json"):
-            self.assertIn("unchanged", self.harvok("report", "verify", name).stdout)
+            self.assertIn("unchanged", self.inside("report", "verify", name).stdout)
         logbook = Logbook(str(self.logbook))
         record = logbook.record(logbook.find("last"))
         logbook.finish(record.model_copy(update={"note": "somebody was here"}))
         logbook.close()
-        self.assertIn("CHANGED", self.harvok("report", "verify", "report.html", code=1).stdout)
-        self.harvok("logbook", "remove", "last", "--yes")
-        self.assertIn("there is no run", self.harvok("report", "verify", "report.html", code=2).stderr)
-        self.assertIn("names no runs", self.harvok("report", "verify", "plan.toml", code=2).stderr)
+        self.assertIn("CHANGED", self.inside("report", "verify", "report.html", code=1).stdout)
+        self.inside("logbook", "remove", "last", "--yes")
+        self.assertIn("there is no run", self.inside("report", "verify", "report.html", code=2).stderr)
+        self.assertIn("names no runs", self.inside("report", "verify", "plan.toml", code=2).stderr)
 
     def test_every_form_says_the_same(self) -> None:
         found = json.loads(self.build("report.json"))
@@ -65,7 +80,7 @@ class Reports(ProgramTest):
 
     def test_runs_series_and_comparisons(self) -> None:
         self.harvok("rfc2544", "rig.toml", "throughput", "--frame-size", "64", "--repeat", "5", "--series", "other")
-        self.harvok("report", "make", "last", "--to", "run.html")
+        self.inside("report", "make", "last", "--to", "run.html")
         self.assertNotIn("<b>ACCEPT", (self.folder / "run.html").read_text())
         self.harvok(
             "report", "make", "other", "dome-switch-A-17.benchmark", "--to", "two.md", "--changed", "frame-sizes"
@@ -80,18 +95,18 @@ class Reports(ProgramTest):
             (("nosuch", "--plan", "plan.toml", "--to", "a.html"), 2, "no run of 'nosuch'"),
             (("a", "b", "--plan", "plan.toml", "--to", "a.html"), 2, "one name"),
         ):
-            self.assertIn(words, self.harvok("report", "make", *arguments, code=code).stderr)
+            self.assertIn(words, self.inside("report", "make", *arguments, code=code).stderr)
 
 
 class Trends(ProgramTest):
     def test_a_figure_over_the_months(self) -> None:
         (self.folder / "rig.toml").write_text(RIG)
         asked = ("throughput", "--frame-size", "64", "--frame-size", "1518", "--repeat", "6")
-        self.harvok("rfc2544", "rig.toml", *asked)
+        self.inside("rfc2544", "rig.toml", *asked)
         name = ("--rig", "dome-sw-b (simulated)")
-        self.assertIn("several such figures", self.harvok("logbook", "trend", "throughput", *name, code=2).stderr)
+        self.assertIn("several such figures", self.inside("logbook", "trend", "throughput", *name, code=2).stderr)
         narrow = ("logbook", "trend", "throughput", *name, "--frame-size", "1518")
-        said = self.harvok(*narrow, "--to", "trend.png").stdout
+        said = self.inside(*narrow, "--to", "trend.png").stdout
         self.assertIn("0 of 6 runs outside its band; no steady change", said)
         self.assertTrue((self.folder / "trend.png").read_bytes().startswith(b"\x89PNG"))
         for arguments, words in (
@@ -100,4 +115,4 @@ class Trends(ProgramTest):
             (("logbook", "trend", "speed", *name), "no figure 'speed'"),
             (("logbook", "trend", "throughput", "--rig", "nothing"), "0 complete runs of 'nothing'"),
         ):
-            self.assertIn(words, self.harvok(*arguments, code=2).stderr)
+            self.assertIn(words, self.inside(*arguments, code=2).stderr)

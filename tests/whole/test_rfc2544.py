@@ -34,7 +34,7 @@ class Benchmarking(ProgramTest):
             self.assertIn(words, said)
         self.assertRegex(said, r"64 B +(499|500) \d{3} +33\.6 %")
         self.assertRegex(said, r"1518 B +81 274 +100\.0 %")
-        self.assertIn("dome-sw-b", self.harvok("logbook", "show").stdout)
+        self.assertIn("dome-sw-b", self.inside("logbook", "show").stdout)
 
     def test_the_record_follows_its_schema_and_holds_the_rig(self) -> None:
         asked = ("throughput", "loss", "--frame-size", "aag", "--direction", "both", "--json", "--series", "b")
@@ -44,25 +44,25 @@ class Benchmarking(ProgramTest):
         self.assertEqual(record["test"]["sizes"][0]["sizes"], [64, 64, 1518])
         self.assertEqual({f["labels"].get("direction") for f in record["figures"]}, {"send", "receive", None})
         self.assertGreater(len(record["trials"]), 3)
-        self.harvok("logbook", "export", "--to", "out.jsonl")
-        self.assertIn("1 were there", self.harvok("logbook", "import", "out.jsonl").stdout)
+        self.inside("logbook", "export", "--to", "out.jsonl")
+        self.assertIn("1 were there", self.inside("logbook", "import", "out.jsonl").stdout)
 
     def test_two_devices_are_compared_size_by_size(self) -> None:
         better = self.rig(RIG.replace("500_000", "900_000"), "better.toml")
         for series, rig in (("now", better), ("offered", self.rig())):
-            self.harvok("rfc2544", rig, "throughput", "--frame-size", "64", "--repeat", "5", "--series", series)
-        said = self.harvok("compare", "now", "offered", code=1).stdout
+            self.inside("rfc2544", rig, "throughput", "--frame-size", "64", "--repeat", "5", "--series", series)
+        said = self.inside("compare", "now", "offered", code=1).stdout
         self.assertIn("REJECT send, 64 B: throughput changed by -44", said)
-        self.harvok("compare", "offered", "now", code=0)
+        self.inside("compare", "offered", "now", code=0)
 
     def test_a_tolerance_is_said_beside_the_figure(self) -> None:
         rig = self.rig(RIG + 'loss = "0.01%"\n')
-        said = self.harvok("rfc2544", rig, "throughput", "--frame-size", "1518", "--loss-tolerance", "0.1").stdout
+        said = self.inside("rfc2544", rig, "throughput", "--frame-size", "1518", "--loss-tolerance", "0.1").stdout
         self.assertIn("loss tolerance 0.100 %", said)
         self.assertIn("81 274", said)
 
     def test_plots(self) -> None:
-        self.harvok("rfc2544", self.rig(), "throughput", "latency", "loss", "--plots", "drawn")
+        self.inside("rfc2544", self.rig(), "throughput", "latency", "loss", "--plots", "drawn")
         drawn = {path.name for path in (self.folder / "drawn").iterdir()}
         self.assertEqual(
             drawn,
@@ -85,11 +85,11 @@ class Benchmarking(ProgramTest):
             RIG.replace("version = 1", "version = 2"): ("line 2", "version"),
         }
         for text, words in cases.items():
-            said = self.harvok("rig", "show", self.rig(text), code=2).stderr
+            said = self.inside("rig", "show", self.rig(text), code=2).stderr
             for word in words:
                 self.assertIn(word, said)
-        self.assertIn("line 8", self.harvok("rfc2544", self.rig(next(iter(cases))), code=2).stderr)
-        self.assertIn("cannot be read", self.harvok("rfc2544", "missing.toml", code=2).stderr)
+        self.assertIn("line 8", self.inside("rfc2544", self.rig(next(iter(cases))), code=2).stderr)
+        self.assertIn("cannot be read", self.inside("rfc2544", "missing.toml", code=2).stderr)
 
     def test_bad_options(self) -> None:
         rig = self.rig()
@@ -101,7 +101,7 @@ class Benchmarking(ProgramTest):
             (("--duration", "0.1s"), "outside"),
             (("--address-pairs", "0"), "--address-pairs"),
         ):
-            self.assertIn(words, self.harvok("rfc2544", rig, *arguments, code=2).stderr)
+            self.assertIn(words, self.inside("rfc2544", rig, *arguments, code=2).stderr)
         self.assertFalse(self.logbook.exists())
 
 

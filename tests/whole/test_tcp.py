@@ -74,7 +74,7 @@ class Measuring(ProgramTest):
         said = self.harvok("tcp", address, *SHORT, "--direction", "send", "--repeat", "3", "--series", "before").stdout
         self.assertIn("repeat 2 of 3", said)
         self.assertIn("trimmed mean", said)
-        lines = json.loads(self.harvok("logbook", "list", "--json").stdout)
+        lines = json.loads(self.inside("logbook", "list", "--json").stdout)
         self.assertEqual([line["series"] for line in lines], ["before"] * 3)
 
     def test_the_token_never_reaches_the_record(self) -> None:
@@ -122,15 +122,15 @@ class BadOptions(ProgramTest):
             ("--mss", "12"): "88",
         }
         for (option, value), words in cases.items():
-            said = self.harvok("tcp", "127.0.0.1:1", option, value, code=2).stderr
+            said = self.inside("tcp", "127.0.0.1:1", option, value, code=2).stderr
             self.assertIn(option, said)
             self.assertIn(words, said)
         self.assertFalse(self.logbook.exists())
 
     def test_options_that_contradict_each_other(self) -> None:
-        said = self.harvok("tcp", "hall", "--duration", "5s", "--amount", "1G", code=2).stderr
+        said = self.inside("tcp", "hall", "--duration", "5s", "--amount", "1G", code=2).stderr
         self.assertIn("either a duration or an amount", said)
-        said = self.harvok("tcp", "hall", "--duration", "5s", "--settling", "5s", code=2).stderr
+        said = self.inside("tcp", "hall", "--duration", "5s", "--settling", "5s", code=2).stderr
         self.assertIn("shorter than the duration", said)
 
     def test_stations_that_make_no_sense(self) -> None:
@@ -176,13 +176,13 @@ class Stations(ProgramTest):
     def test_limits_are_the_operators(self) -> None:
         _, address = self.station("--max-duration", "5s", "--max-flows", "2")
         for more, words in ((("--flows", "3"), "1 to 2 flows"), (("--duration", "6s"), "tests of 5 s")):
-            self.assertIn(words, self.harvok("tcp", address, *more, code=2).stderr)
+            self.assertIn(words, self.inside("tcp", address, *more, code=2).stderr)
 
     def test_an_amount_that_takes_too_long_is_ended(self) -> None:
         _, address = self.station("--max-duration", "1s")
         said = self.harvok("tcp", address, "--amount", "100G", "--direction", "send", "--pacing", "10M", code=2).stderr
         self.assertIn("ends every test after 1 s", said)
-        self.assertEqual(json.loads(self.harvok("logbook", "list", "--json").stdout)[0]["state"], "broken")
+        self.assertEqual(json.loads(self.inside("logbook", "list", "--json").stdout)[0]["state"], "broken")
 
 
 class Installed(unittest.TestCase):

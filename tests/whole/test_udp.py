@@ -39,10 +39,10 @@ class UdpOverLoopback(ProgramTest):
         sent = samples_of(trial, source="near", direction="send", role="sender")["datagrams"]
         self.assertEqual(sum(sent), trial["result"]["directions"][0]["sender"]["sent"][0]["datagrams"])
         self.assertTrue(any(check["topic"] == "interface, near end" for check in record["preflight"]))
-        shown = self.harvok("logbook", "show", "last").stdout
+        shown = self.inside("logbook", "show", "last").stdout
         self.assertIn("lost on the path", shown)
         self.assertIn("loopback, no link is tested", shown)
-        self.assertIn("udp each", self.harvok("logbook", "list").stdout)
+        self.assertIn("udp each", self.inside("logbook", "list").stdout)
 
     def test_what_makes_no_sense_is_refused_before_anything_is_sent(self) -> None:
         for words, said in (
@@ -52,17 +52,17 @@ class UdpOverLoopback(ProgramTest):
             (("--rate", "1G", "--group", "239.1.2.3"), "--group"),
             (("--steps", "1G,x"), "--steps"),
         ):
-            err = self.harvok("udp", "127.0.0.1:9", *words, code=2).stderr
+            err = self.inside("udp", "127.0.0.1:9", *words, code=2).stderr
             self.assertIn(said, err)
         self.assertFalse(self.logbook.exists())
 
     def test_services_from_a_file(self) -> None:
         file = self.folder / "services.toml"
         file.write_text('format = "harvok-services"\nversion = 1\n[[services]]\nname = "voice"\ncommited = "2M"\n')
-        err = self.harvok("udp", "127.0.0.1:9", "--services", str(file), code=2).stderr
+        err = self.inside("udp", "127.0.0.1:9", "--services", str(file), code=2).stderr
         self.assertIn("line 5", err)
         file.write_text(
-            'format = "harvok-services"\nversion = 1\n[[services]]\nname = "voice"\ncommitted = "2M"\n'
+            'format = "harvok-services"\nversion = 1\n[[services]]\nname = "voice"\ncommitted = "200k"\n'
             'max_delay = "10ns"\n'
         )
         _, address = self.station()
@@ -81,7 +81,7 @@ class UdpOverLoopback(ProgramTest):
         loaded = self.harvok("delay", address, "--packets", "10", "--gap", "20ms", "--load", "send").stdout
         self.assertIn("tcp-send", loaded)
         self.assertIn("the load carried", loaded)
-        err = self.harvok("delay", "127.0.0.1", "--port", "9", "--packets", "2", code=4).stderr
+        err = self.inside("delay", "127.0.0.1", "--port", "9", "--packets", "2", code=4).stderr
         self.assertIn("no STAMP reflector on UDP port 9", err)
 
     def test_preflight(self) -> None:
@@ -90,10 +90,10 @@ class UdpOverLoopback(ProgramTest):
         self.assertEqual(checks["control port"], "ok")
         self.assertEqual((checks["data port, TCP"], checks["data port, UDP"]), ("ok", "ok"))
         self.assertEqual((checks["clocks"], checks["interface, near end"]), ("ok", "warning"))
-        refused = self.harvok("preflight", "127.0.0.1:9", code=4).stdout
+        refused = self.inside("preflight", "127.0.0.1:9", code=4).stdout
         self.assertIn("stop", refused)
         self.assertIn("Start `harvok station` there", refused)
-        unknown = self.harvok("preflight", "no-such-host.invalid", code=4).stdout
+        unknown = self.inside("preflight", "no-such-host.invalid", code=4).stdout
         self.assertIn("does not resolve", unknown)
 
 
@@ -187,7 +187,7 @@ class PortsOfThisHost(ProgramTest):
         self.assertEqual(record["command"][1:3], ["ports", "pair"])
         self.assertGreater(only(record["figures"], "goodput-mean"), 0)
         self.assertTrue(self.there())
-        self.assertIn("lead-07", self.harvok("logbook", "list").stdout)
+        self.assertIn("lead-07", self.inside("logbook", "list").stdout)
 
     def test_a_killed_test_leaves_the_ports_as_they_were(self) -> None:
         process = self.start("ports", "pair", *self.ports, "--duration", "30s")
@@ -212,4 +212,4 @@ class PortsOfThisHost(ProgramTest):
         self.assertEqual((process.returncode, err), (3, ""))
         self.assertIn("2 × unknown speed", out)
         self.assertIn("RETEST", out)
-        self.assertIn("does not report its speed", self.harvok("logbook", "show", "last").stdout)
+        self.assertIn("does not report its speed", self.inside("logbook", "show", "last").stdout)

@@ -12,6 +12,8 @@ from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
 DEFAULT_CONTROL_PORT = 26470
+_BODY = ConfigDict(defer_build=False)
+"""Of what a request carries: FastAPI takes such a model apart when the station starts, which must be built by then."""
 
 
 _Capabilities = Annotated[list[Annotated[str, Field(max_length=40)]], Field(max_length=200)]
@@ -35,7 +37,7 @@ class SessionRequest(Model):
     """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell. A newer one may say
     more than this version knows."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = _BODY | ConfigDict(extra="ignore")
 
     near: str = Field(max_length=100)
     planned_s: float = Field(ge=0, le=1e6)
@@ -85,5 +87,7 @@ class Fault(Model):
 
 class TrialRequest(Model):
     """Asks the station to prepare its half of a trial."""
+
+    model_config = _BODY
 
     trial: Annotated[TcpTrial | UdpTrial, Field(discriminator="kind")]

@@ -17,7 +17,6 @@ from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
 from harvok.rigs.frame_rigs import check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
-from harvok.rigs.simulated import device_of, impaired
 from harvok.runner.benches.bench import Situation, this_host
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
 from harvok.runner.impair import at_work
@@ -125,6 +124,8 @@ def base_impairment(rig: RigFile) -> ImpairmentFile | None:
 def check_impairment(rig: RigFile, file: ImpairmentFile) -> None:
     """Raises UsageError for an impairment that the rig cannot carry out."""
     if isinstance(rig, SimulatedRig):
+        from harvok.rigs.simulated import device_of, impaired
+
         impaired(device_of(rig), file)
 
 
