@@ -20,7 +20,7 @@ def started(origin_ns: int) -> Event:
 
 @dataclass(frozen=True, slots=True)
 class RunOutline:
-    """What is known when a run begins: which of how many repeats, between whom, over what link."""
+    """What is known when a run begins: which of how many repeats, between whom, over what link, for about how long."""
 
     run: str
     number: int
@@ -29,6 +29,7 @@ class RunOutline:
     far: str
     link: Link
     ip_version: IpVersion
+    expected_s: float | None = None
 
 
 class Observer:

@@ -2,6 +2,8 @@
 
 import contextlib
 import os
+import resource
+import sys
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
@@ -9,6 +11,9 @@ import psutil
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import CpuUse
+from harvok.worker.child import PRIORITY
+
+_CAP_SYS_NICE = 23  # uapi linux/capability.h
 
 
 def usable_cores() -> list[int]:
@@ -16,6 +21,15 @@ def usable_cores() -> list[int]:
     if hasattr(os, "sched_getaffinity"):
         return sorted(os.sched_getaffinity(0))
     return list(range(os.cpu_count() or 1))
+
+
+def may_raise_priority() -> bool:
+    """Whether the scheduler takes it when this process asks to be preferred to others."""
+    if sys.platform != "linux":
+        return os.geteuid() == 0
+    status = dict(line.split(":", 1) for line in Path("/proc/self/status").read_text().splitlines())
+    capable = bool(int(status["CapEff"], 16) >> _CAP_SYS_NICE & 1)
+    return capable or resource.getrlimit(resource.RLIMIT_NICE)[0] >= 20 - PRIORITY  # setpriority(2)
 
 
 @contextlib.contextmanager

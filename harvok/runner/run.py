@@ -19,6 +19,7 @@ from harvok.runner.benches.frames import open_frames
 from harvok.runner.benches.port import open_port
 from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
+from harvok.runner.pace import forecast_s
 from harvok.runner.recorder import OnRecord, RunRecorder, new_id
 from harvok.runner.request import TestRequest
 
@@ -62,6 +63,7 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
             far=record.far.name if record.far else record.rig.name,
             link=record.link,
             ip_version=situation.context.ip_version,
+            expected_s=forecast_s(recorder.logbook, record),
         )
     )
 

@@ -30,13 +30,17 @@ def _check(rig: FrameRig, trial: FrameTrial, loss_allowed: int) -> list[str]:
     if [one.direction for one in result.directions] != [stream.name for stream in trial.streams]:
         wrong.append("one result for each direction, in the order asked for")
     intended = sum(step.load_fps * step.duration_s for step in trial.steps)
+    before = (
+        trial.steps[0].load_fps * (trial.tag_at_s or 0.0) if trial.tags else intended
+    )  # frames that none is tagged of
     for one in result.directions:
         truths = {
             f"{one.sent_frames} sent of {intended:g} intended": 0 < one.sent_frames <= intended + _ROUNDING,
             f"{one.lost_frames} lost, {one.received_frames} received": 0 <= one.lost_frames <= loss_allowed,
             f"sending took {one.sending_s} s": 0 < one.sending_s < 2 * trial.duration_s,
             f"delays {one.delay}": bool(one.delay and 0 < one.delay.min_s <= one.delay.mean_s <= one.delay.max_s),
-            f"{len(one.tagged_delays_s)} tagged of {trial.tags}": bool(one.tagged_delays_s) == bool(trial.tags),
+            f"{len(one.tagged_delays_s)} tagged of {trial.tags}": bool(one.tagged_delays_s)
+            == (one.sent_frames > before),
             "a last loss goes with a loss": bool(one.lost_frames) == (one.last_loss_s is not None),
             "no frame is of the tester's own doing": not (one.duplicates or one.reordered or one.looped_frames),
         }

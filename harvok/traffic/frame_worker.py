@@ -16,6 +16,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 from harvok.clock import SYSTEM
+from harvok.core.trials.frames import allowance_s
 from harvok.core.wire.frame_orders import (
     AnswerOrder,
     LearnOrder,
@@ -31,7 +32,16 @@ from harvok.core.wire.frame_orders import (
 from harvok.errors import HarvokError
 from harvok.traffic.counters import NOT_YET, Counters, FrameCell
 from harvok.traffic.pacing import Waiter
-from harvok.worker.child import end_with_parent, enter_namespaces, run, say_fault, say_ready, wait_begin, wake_precisely
+from harvok.worker.child import (
+    end_with_parent,
+    enter_namespaces,
+    raise_priority,
+    run,
+    say_fault,
+    say_ready,
+    wait_begin,
+    wake_precisely,
+)
 
 if TYPE_CHECKING:
     from harvok.traffic.rings import Block, ReceiveRing, SendRing
@@ -57,8 +67,8 @@ def send(order: SendOrder, counters: Counters) -> SendReport:
 
 
 class _Sender:
-    """Sends batches on an absolute schedule, by busy waiting. After a lapse the schedule is shifted, never caught up
-    with in a burst that would overflow a small buffer."""
+    """Sends batches on an absolute schedule. After a lapse the schedule is shifted, never caught up with in a burst
+    that would overflow a small buffer; a step may end later for that by as much as its load may be off."""
 
     def __init__(self, ring: "SendRing", order: SendOrder, counters: Counters) -> None:
         self._ring, self._order = ring, order
@@ -85,13 +95,14 @@ class _Sender:
         for number, (load_fps, frames, batch) in enumerate(self._order.steps):
             before = self._starts[number] = self._sent  # told to the receiver before the first of these frames is sent
             end_ns = origin_ns + int(frames / load_fps * 1e9)
-            self._step(load_fps, frames, batch, origin_ns, end_ns)
+            allowed_ns = int(allowance_s(frames / load_fps) * 1e9)
+            self._step(load_fps, frames, batch, origin_ns, end_ns + allowed_ns)
             if number < len(self._order.steps) - 1:
                 self._finish_batch()
             last_gap_ns = int((frames % batch or batch) / load_fps * 1e9)
             sending_ns = self._last_ns - origin_ns + last_gap_ns if self._sent > before else 0
             steps.append([self._sent - before, sending_ns])
-            origin_ns = end_ns
+            origin_ns = max(end_ns, self._last_ns)
         self._wait_until_taken()
         pending = self._ring.pending()
         steps[-1][0] -= pending
@@ -361,6 +372,7 @@ def _obey(order: Line, counters: Counters) -> Line:
 def work(text: str) -> None:
     setup = json.loads(text)
     end_with_parent()
+    raise_priority()  # before it is nobody to this host, inside a rig of its own
     try:
         enter_namespaces(setup["namespaces"])
         counters = Counters(setup["rows"], setup["counters_fd"])

@@ -16,7 +16,7 @@ from typing import Any
 
 from harvok.clock import SYSTEM
 from harvok.core.impairment import Impairment, ImpairmentPlan, ImpairmentReport, Stage
-from harvok.worker.child import end_with_parent, enter_namespaces, run, say, say_ready, wake_precisely
+from harvok.worker.child import end_with_parent, enter_namespaces, raise_priority, run, say, say_ready, wake_precisely
 
 _SPIN_NS, _NAP_NS = 60_000, 50_000
 _IDLE_MS = 5
@@ -147,6 +147,7 @@ def work(text: str) -> None:
     orders = BridgeOrders.decode(text)
     end_with_parent()
     wake_precisely()
+    raise_priority()
     enter_namespaces(orders.namespaces)
     bridge = _Bridge(orders)
     say_ready()

@@ -21,7 +21,7 @@ from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.core.trials.udp import Method
 from harvok.traffic.pacing import Waiter
-from harvok.worker.child import run, say, say_ready, wait_begin, wake_precisely
+from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
 
 _CATCH_UP = 1 - 1 / 16
 """After a lapse the gap shrinks to this until the schedule is met again: never a burst, and no lasting shortfall."""
@@ -278,6 +278,7 @@ def _die_with_parent() -> None:
 def work(text: str) -> None:
     orders = UdpOrders.decode(text)
     wake_precisely()
+    raise_priority()
     sockets = [socket.socket(fileno=flow.fd) for flow in orders.flows]
     gc.disable()
     (send if orders.role == "sender" else receive)(orders, sockets)

@@ -1,5 +1,6 @@
 """The side of the worker. Workers start often and are to be ready soon, so nothing heavy is imported here."""
 
+import contextlib
 import ctypes
 import json
 import os
@@ -12,6 +13,8 @@ from harvok.errors import HarvokError
 
 _PR_SET_PDEATHSIG, _PR_SET_TIMERSLACK = 1, 29  # uapi linux/prctl.h
 _TIMER_SLACK_NS = 1000
+PRIORITY = -10
+"""The nice value of a worker that must be on time, where the system grants it."""
 
 
 def say(line: dict[str, Any]) -> None:
@@ -75,3 +78,10 @@ def wake_precisely() -> None:
     """Lets this process sleep to the microsecond, where the system can."""
     if sys.platform == "linux":
         ctypes.CDLL(None).prctl(_PR_SET_TIMERSLACK, _TIMER_SLACK_NS)
+
+
+def raise_priority() -> None:
+    """Has the scheduler prefer this process to others, where it may (host.cpu.may_raise_priority). Not as a real-time
+    process, which shuts out the rest of the kernel's work on a core, the network's with it."""
+    with contextlib.suppress(OSError, AttributeError):
+        os.setpriority(os.PRIO_PROCESS, 0, PRIORITY)

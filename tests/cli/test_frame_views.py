@@ -108,7 +108,7 @@ class WhileItRuns(unittest.TestCase):
             a_request(TEST, RigPlace(rig("simulated" if virtual_time else "virtual"))),
             ManualClock(),
         )
-        view.run_started(RunOutline("20261123-080000-dome", 1, 2, "dome", "dome-sw-a", Link(1e9), 4))
+        view.run_started(RunOutline("20261123-080000-dome", 1, 2, "dome", "dome-sw-a", Link(1e9), 4, 330.0))
         view.trial_started(1, self.TRIAL)
         view.samples(progress_samples("send", 1.0, 1000, 990, 5e-6))
         view.trial_finished(1, self.result())
@@ -122,7 +122,7 @@ class WhileItRuns(unittest.TestCase):
         view.notice("mind the gap")
         view.close()
         said = out.getvalue()  # type: ignore[attr-defined]
-        self.assertIn("repeat 1 of 2", said)
+        self.assertIn("repeat 1 of 2, about 5 min 30 s of trials and pauses", said)
         self.assertRegex(said, r"trial 1: 64 B frames at 1 000 frames/s for 2\.000 s: 1 000 frames/s offered, lost \d+")
         self.assertIn("note mind the gap", said)
 

@@ -13,7 +13,7 @@ from harvok.core.figures import Figure, find
 from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
 from harvok.core.observer import Observer
 from harvok.core.procedures.back_to_back import back_to_back
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, shortfall, trial
 from harvok.core.procedures.latency import latency
 from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
@@ -297,7 +297,7 @@ class TheTestersPart(unittest.TestCase):
 
     def test_a_spoiled_trial_is_repeated(self) -> None:
         spoiling: tuple[dict[str, object], ...] = (
-            {"sent_frames": 99_000},
+            {"sent_frames": 98_000},
             {"tester": TesterHealth(ring_drops=1)},
             {"tester": TesterHealth(longest_stall_s=0.05)},
         )
@@ -307,6 +307,36 @@ class TheTestersPart(unittest.TestCase):
             self.assertEqual(self.answers(spoiled, spoiled), [3])
             with self.assertRaisesRegex(TesterLimitError, "fell short 3 times"):
                 self.answers(spoiled, spoiled, spoiled)
+
+    def tries(self, wanted: FrameTrial, sent: int) -> list[FrameTrial]:
+        """The trials of a tester that sends no more than this, however often it tries."""
+        good = SimulatedPorts(Device(1e9)).run(wanted, Observer())
+        short = FrameTrialResult([replace(good.directions[0], sent_frames=sent)])
+        procedure = measured(wanted)
+        asked = [next(procedure)]
+        with self.assertRaisesRegex(TesterLimitError, "it held 9[0-9.]*% of the load|it held 8"):
+            while True:
+                asked.append(procedure.send(short))
+        return asked
+
+    def test_one_that_nearly_did_it_is_repeated_for_half_a_minute_with_growing_pauses(self) -> None:
+        wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0), pause_s=1.0)
+        asked = self.tries(wanted, 97_000)
+        self.assertEqual([one.pause_s for one in asked], [1.0, 1.25, 1.5, 2.0, 3.0, 5.0, 9.0, 17.0])
+        self.assertEqual({replace(one, pause_s=1.0) for one in asked}, {wanted})
+        self.assertEqual(len(self.tries(wanted, 89_000)), 3)
+        self.assertEqual(len(self.tries(trial(GIGABIT, SMALL, LoadStep(1e5, 60.0)), 5_900_000)), 3)
+
+    def test_the_allowance_is_in_time_as_well_as_in_frames(self) -> None:
+        self.assertEqual(self.answers({"sent_frames": 99_000}), [1])
+        slow, result = trial(GIGABIT, SMALL, LoadStep(199.0, 1.0)), SimulatedPorts(Device(1e9))
+        (got,) = result.run(slow, Observer()).directions
+        self.assertEqual(shortfall(slow, replace(got, sent_frames=198)), "")
+        self.assertIn("it sent 196 frames of 199", shortfall(slow, replace(got, sent_frames=196)))
+        long = trial(GIGABIT, SMALL, LoadStep(1e5, 60.0))
+        (got,) = result.run(long, Observer()).directions
+        self.assertEqual(shortfall(long, replace(got, sent_frames=5_970_000)), "")
+        self.assertIn("intended", shortfall(long, replace(got, sent_frames=5_969_999)))
 
     def test_a_hair_less_than_intended_is_good_enough(self) -> None:
         self.assertEqual(self.answers({"sent_frames": 99_600}), [1])

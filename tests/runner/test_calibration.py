@@ -12,14 +12,15 @@ from harvok.core.conditions import InterfaceFacts
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure
 from harvok.core.link import Link
-from harvok.core.models.rig import RIG_FILE, PortsRig, VirtualRig
-from harvok.core.models.run import PortsRigRecord, RunRecord, VirtualRigRecord
+from harvok.core.models.rig import RIG_FILE, PortsRig, SimulatedRig, VirtualRig
+from harvok.core.models.run import PortsRigRecord, RunRecord, SimulatedRigRecord, VirtualRigRecord
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.benches.frames import back_to_back_rig
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
+from harvok.runner.pace import forecast_s
 from tests.logbook.test_logbook import START, host
 
 SETTINGS = FrameSettings(line_bps=1e9)
@@ -70,6 +71,22 @@ class Calibrations(unittest.TestCase):
         self.keep(4, near=host("hall"))
         self.assertEqual(self.found(), newest.id)
         self.assertEqual((limits_of(newest), floors_of(newest)), ({"64": 9e5}, {"64": 5e-6}))
+
+    def test_a_forecast_counts_this_hosts_own_record(self) -> None:
+        now = self.keep(60, state="running")
+        expected_s = now.test.expected_s
+        assert expected_s
+        self.assertEqual(forecast_s(self.logbook, now), expected_s)
+        for number, times in enumerate((9, 1, 2, 3, 3, 3)):  # the first is too long ago to count
+            began = START + timedelta(minutes=number)
+            self.keep(number, ended=began + timedelta(seconds=times * expected_s))
+        self.keep(10, ended=now.started, near=host("hall"))
+        self.keep(11, ended=now.started, rig=VirtualRigRecord(file=virtual(name="b")))
+        self.assertAlmostEqual(forecast_s(self.logbook, now) or 0.0, 3 * expected_s)
+        model = RIG_FILE.validate_python({"version": 1, "kind": "simulated", "name": "a", "rated": "1G"})
+        assert isinstance(model, SimulatedRig)
+        simulated = now.model_copy(update={"rig": SimulatedRigRecord(file=model)})
+        self.assertEqual(forecast_s(self.logbook, simulated), expected_s)
 
     def test_directions_and_ip_version_have_to_be_alike(self) -> None:
         self.keep(1)

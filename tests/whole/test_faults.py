@@ -14,6 +14,7 @@ from harvok.clock import SYSTEM
 from tests.whole.program import ProgramTest, free_ports, until
 
 LONG = ("--duration", "300s", "--interval", "0.2s", "--direction", "send")
+PACED = (*LONG, "--pacing", "50M")  # leaves the cores to the other tests
 
 
 def workers() -> set[int]:
@@ -68,7 +69,7 @@ def children_of(parent: int) -> list[int]:
 class MidTest(ProgramTest):
     def running(self, address: str, *more: str) -> subprocess.Popen[str]:
         """A test that has told some intervals, the first of which are in the journal by now."""
-        near = self.start("tcp", address, *LONG, *more)
+        near = self.start("tcp", address, *PACED, *more)
         assert near.stdout
         for _ in range(4):
             until(lambda: "goodput" in near.stdout.readline())  # type: ignore[union-attr]
@@ -142,9 +143,9 @@ class MidTest(ProgramTest):
     def test_a_worker_that_dies_breaks_the_run_at_either_end(self) -> None:
         """Of TCP and of UDP, whichever part it played: nothing is measured then, and nobody is blamed."""
         station, address = self.station()
-        udp = ("udp", "--rate", "2M")
+        tcp, udp = ("tcp", "--pacing", "50M"), ("udp", "--rate", "2M")
         for (command, *options), direction, end in (
-            (("tcp",), "send", "near"), (("tcp",), "send", "far"), (udp, "receive", "near"), (udp, "send", "far"),
+            (tcp, "send", "near"), (tcp, "send", "far"), (udp, "receive", "near"), (udp, "send", "far"),
         ):  # fmt: skip
             near = self.start(command, address, *options, *LONG[:-1], direction)
             assert near.stdout

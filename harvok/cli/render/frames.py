@@ -18,11 +18,18 @@ from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
-from harvok.core.procedures.frames import OFFERED_TOLERANCE, FramesTest
+from harvok.core.procedures.frames import FramesTest
 from harvok.core.quantities import heading_of
 from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
-from harvok.core.trials.frames import FRAME_DELAY, RECEIVED_FRAMES, SENT_FRAMES, FrameTrial, FrameTrialResult
+from harvok.core.trials.frames import (
+    FRAME_DELAY,
+    OFFERED_TOLERANCE,
+    RECEIVED_FRAMES,
+    SENT_FRAMES,
+    FrameTrial,
+    FrameTrialResult,
+)
 from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
 from harvok.runner.request import RigPlace, TestRequest
 
@@ -47,11 +54,11 @@ class FramesView(RunView):
         super().__init__(console, show, request)
         assert isinstance(request.place, RigPlace)
         rig, self._clock = request.place.rig, clock
-        self._test = cast(FramesTest, request.test)
         self._virtual_time = rig.kind == "simulated"
-        stderr().print(what_is_sent(rig, self._test), soft_wrap=True, markup=False)
+        stderr().print(what_is_sent(rig, cast(FramesTest, request.test)), soft_wrap=True, markup=False)
         self._status: Status | None = None
         self._began_ns = 0
+        self._expected_s = 0.0
         self._number = 0
         self._trial: FrameTrial | None = None
         self._last = ""
@@ -59,7 +66,8 @@ class FramesView(RunView):
 
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
-        about = f"about {format_span(round(self._test.expected_s or 0.0))} of trials and pauses"
+        self._expected_s = outline.expected_s or 0.0
+        about = f"about {format_span(round(self._expected_s))} of trials and pauses"
         virtual = " in virtual time" if self._virtual_time else ""
         self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
         self._began_ns, self._last = self._clock.now_ns(), ""
@@ -90,7 +98,7 @@ class FramesView(RunView):
         if not self._status or not self._trial:
             return
         passed_s = (self._clock.now_ns() - self._began_ns) / 1e9
-        left_s = round(max((self._test.expected_s or 0.0) - passed_s, 0.0))
+        left_s = round(max(self._expected_s - passed_s, 0.0))
         lines = [f"{self._trial.about}; about {format_span(left_s)} left"]
         lines.append(f"trial {self._number}: {trial_words(self._trial)}")
         lines += [f"{direction}: {words}" for direction, words in self._streams.items()]

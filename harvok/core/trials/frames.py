@@ -75,6 +75,18 @@ class DelaySummary:
     distribution: list[tuple[float, int]] = field(default_factory=list)
 
 
+OFFERED_TOLERANCE = 0.005
+"""Of the intended load: outside, the trial says nothing about the device. A quiet host
+holds loads within 0.02 %; what misses by 0.5 % has stalled."""
+LONGEST_STALL_S = 0.01
+"""In a longer one a device's queues drain, so that the load after it meets another device than the load before."""
+
+
+def allowance_s(duration_s: float) -> float:
+    """How long a sender may stand still in all, and send for longer to make up for it, in a trial or a step of one."""
+    return max(LONGEST_STALL_S, OFFERED_TOLERANCE * duration_s)
+
+
 @dataclass(frozen=True, slots=True)
 class TesterHealth:
     """How well the tester did its own part in a trial.

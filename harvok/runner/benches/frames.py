@@ -14,6 +14,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.procedure import Context
 from harvok.core.procedures.frames import FramesTest
 from harvok.errors import UsageError
+from harvok.host.cpu import may_raise_priority
 from harvok.logbook.store import Logbook
 from harvok.rigs.frame_rigs import check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
@@ -30,6 +31,10 @@ _NOT_CALIBRATED = (
 _NOT_ISOLATED = (
     "the rig file does not say that the rig is isolated: RFC 6815 allows these tests on isolated set-ups only, "
     "never on a network that anybody uses"
+)
+_NOT_PREFERRED = (
+    "this user may not raise the priority of what sends frames, which falls short more often while other programs run: "
+    "start as root, or with a limit of -10 for nice (ulimit -e 30)"
 )
 
 
@@ -56,7 +61,11 @@ class FramesBench:
                 test=self._with_calibration(test, calibration),
                 context=Context(Link(rated_bps=file.rated)),
                 near=this_host(),
-                notices=[*self._calibration_notices(test, calibration), *_isolation_notices(file)],
+                notices=[
+                    *self._calibration_notices(test, calibration),
+                    *_isolation_notices(file),
+                    *_priority_notices(file),
+                ],
                 calibration=calibration.id if calibration else None,
                 impairment=_impairment_of(self.place),
             )
@@ -110,6 +119,10 @@ def back_to_back_rig(file: RigFile) -> RigFile:
 
 def _isolation_notices(file: RigFile) -> list[str]:
     return [_NOT_ISOLATED] if isinstance(file, PortsRig) and not file.isolated else []
+
+
+def _priority_notices(file: RigFile) -> list[str]:
+    return [] if isinstance(file, SimulatedRig) or may_raise_priority() else [_NOT_PREFERRED]
 
 
 def base_impairment(rig: RigFile) -> ImpairmentFile | None:
