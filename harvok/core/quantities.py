@@ -290,7 +290,8 @@ _ROWS = (
     ),
     Quantity(
         "tester-limit", "tester limit", "frames/s", "L2", "higher",
-        "highest load that the tester held within 0.5 % and received back without loss over a lead alone",
+        "highest load that the tester held within 0.5 % and received back without loss over a lead alone: the median "
+        "of three searches",
         labels=_FRAMES, heading="frames/s", rank="headline", share="tester-limit-share", resolution="search",
     ),
     Quantity(
@@ -299,8 +300,13 @@ _ROWS = (
         standard="RFC 2544 §20", labels=_FRAMES, heading="of line rate", resolution="search",
     ),
     Quantity(
+        "tester-limit-spread", "tester limit, spread", "ratio", "", "lower",
+        "(highest − lowest limit found in three searches) / their median",
+        labels=_FRAMES, heading="spread",
+    ),
+    Quantity(
         "offered-error", "offered load error", "ratio", "", "lower",
-        "|offered load / intended load − 1|, at a share of the tester's limit",
+        "|offered load / intended load − 1|, at a share of the tester's limit: the median of three trials",
         standard="RFC 2285 §3.5", labels=_LOADS, heading="load error", rank="main",
         of_a_whole=False,
     ),

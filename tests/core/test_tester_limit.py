@@ -105,8 +105,47 @@ class Calibration(unittest.TestCase):
         self.assertTrue(0.97 * 900_000 <= found <= 904_500, found)
         self.assertEqual(find(figures, "tester-limit-share", **{"frame-size": "1518"}), 1.0)
         self.assertLess(max(f.value for f in figures if f.quantity == "offered-error"), 1e-4)
+        self.assertEqual({f.value for f in figures if f.quantity == "tester-limit-spread"}, {0.0})
         serial_s = 64 * 8 / 1e9
         self.assertAlmostEqual(find(figures, "delay-floor-min", **{"frame-size": "64"}) or 0, 5e-6 + serial_s, places=8)
+
+    def test_limits_that_differ_say_nothing(self) -> None:
+        class Fickle(WeakTester):
+            searches = 0
+
+            def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+                self.searches += "flat out" in trial.about
+                self._max_fps = 600_000 if self.searches == 2 else 900_000
+                return super().run(trial, observer)
+
+        said = "says nothing: at 64 B the tester held 904 050, 602 700, 904 050 frames/s in 3 searches"
+        with self.assertRaisesRegex(TesterLimitError, said):
+            findings_of(CalibrationTest((SMALL,), SETTINGS), Fickle(Device(1e9), 900_000))
+
+    def test_loads_that_are_not_held_say_nothing(self) -> None:
+        class Slack(WeakTester):
+            """Half of the load of trials that are to show how well loads are held."""
+
+            spoiled = 3
+
+            def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+                result = super().run(trial, observer)
+                if "offered load at 50 %" not in trial.about or not self.spoiled:
+                    return result
+                type(self).spoiled -= 1
+                (one,) = result.directions
+                return FrameTrialResult([replace(one, sent_frames=round(one.sent_frames * 0.99))])
+
+        with self.assertRaisesRegex(TesterLimitError, "at 64 B and 50 % of its limit the tester's load was 1.00% off"):
+            findings_of(CalibrationTest((SMALL,), SETTINGS), Slack(Device(1e9), 900_000))
+        Slack.spoiled = 1  # of three, which the others outvote
+        findings_of(CalibrationTest((SMALL,), SETTINGS), Slack(Device(1e9), 900_000))
+
+    def test_what_is_far_from_the_calibration_before_is_pointed_out(self) -> None:
+        for earlier_fps, said in ((850_000.0, 0), (1_100_000.0, 1), (700_000.0, 1)):
+            settings = replace(SETTINGS, tester_fps={"64": earlier_fps})
+            findings = findings_of(CalibrationTest((SMALL,), settings), WeakTester(Device(1e9), 900_000))
+            self.assertEqual(len(findings.notices), said, findings.notices)
 
     def test_it_never_takes_longer_than_a_campaign(self) -> None:
         test = CalibrationTest((SMALL,), SETTINGS)

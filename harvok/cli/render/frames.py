@@ -24,7 +24,6 @@ from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.frames import (
     FRAME_DELAY,
-    OFFERED_TOLERANCE,
     RECEIVED_FRAMES,
     SENT_FRAMES,
     FrameTrial,
@@ -33,6 +32,7 @@ from harvok.core.trials.frames import (
 from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
 from harvok.runner.request import RigPlace, TestRequest
 
+_ROUNDING = 1e-6
 _TABLES: dict[str, tuple[str, ...]] = {
     "throughput": ("throughput", "throughput-share", "throughput-l1", "throughput-l2"),
     "latency": (
@@ -43,7 +43,8 @@ _TABLES: dict[str, tuple[str, ...]] = {
 """The tables, each with its quantities; a quantity that no frame size has is left out."""
 
 _CALIBRATION = (
-    "tester-limit", "tester-limit-share", "offered-error", "delay-floor-min", "delay-floor-median", "delay-floor-p999",
+    "tester-limit", "tester-limit-share", "tester-limit-spread", "offered-error", "delay-floor-min",
+    "delay-floor-median", "delay-floor-p999",
 )  # fmt: skip
 
 
@@ -157,8 +158,8 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     console.print()
     console.print(table)
     remark = (
-        "highest load held within 0.5 % without loss over a lead alone; the largest load error at a tenth, half and "
-        "nine tenths of it; delays at a tenth of it"
+        "highest load held within 0.5 % without loss over a lead alone, median and spread of three searches; the "
+        "largest load error at a tenth, half and nine tenths of it, medians of three trials; delays at a tenth of it"
     )
     console.print(Text(remark, style="dim"))
 
@@ -180,10 +181,10 @@ def _results(record: RunRecord, direction: str, title: str, quantities: Sequence
 
 def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
     """What limited each throughput: line rate, the device, or the tester."""
-    settings, limits = record.test.settings, {}
+    limits = {}
     for figure in record.figures:
         if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
-            at_line = figure.value >= 1 - max(settings.resolution, OFFERED_TOLERANCE)
+            at_line = figure.value >= 1 - _ROUNDING
             device = "line rate" if at_line else "the device"
             limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark == "tester-limit" else device
     return "limited by", limits

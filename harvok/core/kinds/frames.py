@@ -273,8 +273,8 @@ CALIBRATION = Kind(
     procedure=calibrate,
     rig="frames",
     quantities=(
-        "tester-limit", "tester-limit-share", "offered-error", "delay-floor-min", "delay-floor-median",
-        "delay-floor-p999",
+        "tester-limit", "tester-limit-share", "tester-limit-spread", "offered-error", "delay-floor-min",
+        "delay-floor-median", "delay-floor-p999",
     ),
     conditions=frame_conditions,
     held_against_calibration=False,

@@ -3,23 +3,35 @@ is blamed."""
 
 from collections.abc import Generator
 from dataclasses import dataclass, replace
+from statistics import median
 from typing import Literal
 
 from harvok.core.figures import Figure
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, shortfall, trial
 from harvok.core.procedures.search import Outcome, Range, guided
-from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import OFFERED_TOLERANCE, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.units import format_frame_rate
+from harvok.errors import TesterLimitError
 
+REPEATS = 3
+"""Of each search, and of each trial for a load error: with three, one that a neighbour spoiled is outvoted."""
+MAX_SPREAD = 0.1
+"""Of the limits that were found, as a share of their median. Each is known to 2 %; what varies by five times that is
+no property of the tester, and a device that was held against it would be blamed or excused by chance."""
+FAR_FROM_EARLIER = 0.1
+"""Off an earlier calibration, beyond what both may vary: something about the tester has changed."""
 _RESOLUTION = 0.02  # of what the tester held flat out
 _ABOVE_FLAT_OUT = 1.1
 _ERROR_AT = (0.1, 0.5, 0.9)
 _FLOOR_AT = 0.1
+_CALM = "Stop what else runs on this host, or take another one, and calibrate again."
 
 
 @dataclass(frozen=True, slots=True)
 class CalibrationTest:
-    """Which frame sizes to calibrate, and how; `settings.line_bps` is the most that is tried."""
+    """Which frame sizes to calibrate, and how; `settings.line_bps` is the most that is tried, and `settings.tester_fps`
+    what an earlier calibration found."""
 
     sizes: tuple[FrameSize, ...]
     settings: FrameSettings
@@ -35,20 +47,50 @@ class CalibrationTest:
         """How long it should take, in seconds: an estimate."""
         settings = self.settings
         full_s, short_s = settings.full_s + settings.pause_s, settings.short_s + settings.steering_pause_s
-        return len(self.sizes) * (2 * full_s + 8 * short_s)
+        others = REPEATS * len(_ERROR_AT) + 1
+        return len(self.sizes) * (REPEATS * (2 * full_s + 5 * short_s) + others * short_s)
 
 
 def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
-    """For each frame size: the highest rate held without loss, how well loads are held, and the tester's own delay."""
+    """For each frame size: the highest rate held without loss, found several times, how well loads are held, and the
+    tester's own delay. Raises TesterLimitError where a calibration would say nothing: the limits found differ, or loads
+    are not held."""
     for size in test.sizes:
-        limit_fps = yield from _limit(test.settings, size)
+        found: list[float] = []
+        for _ in range(REPEATS):
+            found.append((yield from _limit(test.settings, size)))
+        limit_fps = median(found)
         labels = {"direction": " and ".join(stream.name for stream in test.settings.streams), "frame-size": size.name}
         share = limit_fps / size.line_fps(test.settings.line_bps)
-        figures = [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
+        figures, notices = findings.figures, findings.notices
+        figures += [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
         if limit_fps:
+            figures.append(_spread(found, size, labels))
             figures += yield from _errors(test.settings, size, limit_fps, labels)
             figures += yield from _floor(test.settings, size, limit_fps)
-        findings.figures.extend(figures)
+            notices += _against_earlier(test.settings.tester_fps.get(size.name), limit_fps, size)
+
+
+def _spread(found: list[float], size: FrameSize, labels: dict[str, str]) -> Figure:
+    """How far apart the limits are. Raises TesterLimitError when they do not say the same."""
+    spread = (max(found) - min(found)) / median(found)
+    if spread > MAX_SPREAD:
+        rates = ", ".join(map(format_frame_rate, found))
+        raise TesterLimitError(
+            f"this calibration says nothing: at {size.name} B the tester held {rates} frames/s in {REPEATS} searches",
+            _CALM,
+        )
+    return Figure("tester-limit-spread", spread, labels)
+
+
+def _against_earlier(earlier_fps: float | None, limit_fps: float, size: FrameSize) -> list[str]:
+    if not earlier_fps or abs(limit_fps / earlier_fps - 1) <= FAR_FROM_EARLIER:
+        return []
+    return [
+        f"the tester's limit at {size.name} B is {format_frame_rate(limit_fps)} frames/s, and was "
+        f"{format_frame_rate(earlier_fps)} in the calibration before: find out what changed (other programs, power "
+        "saving, drivers, leads) before results from before and after are compared"
+    ]
 
 
 def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, float]:
@@ -74,13 +116,20 @@ def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, Fr
 def _errors(
     settings: FrameSettings, size: FrameSize, limit_fps: float, labels: dict[str, str]
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
-    """How far the offered load is from the intended one, at some loads."""
+    """How far the offered load is from the intended one, at some loads. Raises TesterLimitError where it is too far."""
     figures = []
     for share in _ERROR_AT:
-        load_fps = share * limit_fps
-        result = yield _short(settings, size, load_fps, f"offered load at {share * 100:g} %")
-        error = max(abs(direction.offered_load_fps / load_fps - 1) for direction in result.directions)
-        figures.append(Figure("offered-error", error, {**labels, "load": f"{share * 100:g} %"}))
+        load_fps, errors = share * limit_fps, []
+        for _ in range(REPEATS):
+            result = yield _short(settings, size, load_fps, f"offered load at {share * 100:g} %")
+            errors.append(max(abs(direction.offered_load_fps / load_fps - 1) for direction in result.directions))
+        if median(errors) > OFFERED_TOLERANCE:
+            raise TesterLimitError(
+                f"this calibration says nothing: at {size.name} B and {share * 100:g} % of its limit the tester's load "
+                f"was {median(errors):.2%} off (median of {REPEATS} trials), and {OFFERED_TOLERANCE:.1%} is allowed",
+                _CALM,
+            )
+        figures.append(Figure("offered-error", median(errors), {**labels, "load": f"{share * 100:g} %"}))
     return figures
 
 
