@@ -190,6 +190,18 @@ _ROWS = (
         judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
+        "frame-spoiled", "frames that came changed", "ratio", "L2", "lower",
+        "frames received in fragments, with a wrong length or an altered content (above 1 Gb/s the content of every "
+        "second frame or fewer is read) / frames sent; they count as lost",
+        standard="RFC 2544 §10", labels=_LOADS, heading="changed", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "frame-foreign", "foreign frames", "count", "L2", "lower",
+        "frames on the receiving port that were not of the trial",
+        labels=_LOADS, heading="foreign", of_a_whole=False,
+    ),
+    Quantity(
         "offered-load", "offered load", "frames/s", "L2", "neither",
         "frames sent / the time that sending took",
         standard="RFC 2285 §3.5.2", labels=_LOADS, heading="offered, frames/s",

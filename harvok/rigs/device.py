@@ -36,6 +36,7 @@ class Device:
     loss: float = 0.0
     reordering: float = 0.0
     duplication: float = 0.0
+    corruption: float = 0.0
     burst_every_s: float | None = None
     burst_s: float = 0.0
     hot_after_s: float | None = None

@@ -10,6 +10,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Stream
 from harvok.core.models.rig import DeviceKind, Side
 from harvok.core.observer import Observer, started
+from harvok.core.procedures.frames import spoiled_words
 from harvok.core.samples import Event
 from harvok.core.trials.frames import (
     DelaySummary,
@@ -28,6 +29,7 @@ from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
 from harvok.traffic.frames import FrameEngine, Reports, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
+from harvok.traffic.stream_filter import one_in
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
 _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
@@ -177,6 +179,8 @@ class FramePorts:
             sending_interface=source.interface,
             ip=trial.ip_version,
             stream=tag,
+            frame_sizes=list(trial.frame_sizes),
+            read_one_in=one_in(max(step.load_fps for step in trial.steps), trial.mean_size_bytes),
             slots=slots,
             batch=largest,
             blocks=blocks_for(max(step.load_fps for step in trial.steps)),
@@ -273,10 +277,16 @@ class FramePorts:
                 f"{what}, but {got.looped_frames} came back to {source.interface}",
                 "There is a loop, or both ends of one lead are in the wrong sockets: check the wiring.",
             )
+        if got.spoiled_frames:
+            return NothingForwardedError(
+                f"{what} as it was sent: {spoiled_words(got)}",
+                "Raise the MTU of the device, or leave frames of that size out with --frame-size.",
+            )
         return NothingForwardedError(
             what,
             "Check leads and link lights, that the rig file names the right ports, and that the device forwards "
-            "between them: same VLAN, no port security, no spanning tree still listening, no firewall.",
+            "between them: same VLAN, no port security, no spanning tree still listening, no firewall, an MTU that "
+            "takes the frames.",
         )
 
 
@@ -311,6 +321,10 @@ def _result(direction: str, order: SendOrder, report: Reports) -> FrameDirection
         longest_gap_s=received.longest_gap_ns / 1e9,
         looped_frames=received.looped,
         foreign_frames=received.foreign,
+        fragments=received.fragments,
+        wrong_length_frames=received.wrong_length,
+        altered_frames=received.altered,
+        read_one_in=received.read_one_in,
         tester=_health(order, sent, received, report.kernel_drops),
     )
 
@@ -319,7 +333,7 @@ def _without_each_other(
     streams: Sequence[Stream], results: Sequence[FrameDirectionResult]
 ) -> list[FrameDirectionResult]:
     """Frames of another stream of the trial that ends at the same port are not foreign there."""
-    came = [result.received_frames + result.duplicates for result in results]
+    came = [result.received_frames + result.duplicates + result.spoiled_frames for result in results]
     others = [
         sum(frames for other, frames in zip(streams, came, strict=True) if other.destination == stream.destination)
         for stream in streams

@@ -39,12 +39,12 @@ class SimulatedPorts:
         size, device = trial.mean_size_bytes, self._device
         stretches = list(follow(device, size, trial.steps, trial.reset_at_s))
         delays, steps = DelayHistogram(), list[StepResult]()
-        by_chance, start_s = 0, 0.0
+        by_chance, altered, start_s = 0, 0, 0.0
         for step in trial.steps:
-            result, lost, own = self._step(size, stretches, step, start_s)
+            result, lost, changed, own = self._step(size, stretches, step, start_s)
             steps.append(result)
             delays.merge(own)
-            by_chance, start_s = by_chance + lost, start_s + step.duration_s
+            by_chance, altered, start_s = by_chance + lost, altered + changed, start_s + step.duration_s
         received = sum(step.received_frames for step in steps)
         return FrameDirectionResult(
             direction=direction,
@@ -56,23 +56,25 @@ class SimulatedPorts:
             steps=steps if len(steps) > 1 else [],
             delay=delays.summary(),
             tagged_delays_s=self._tagged(trial, size, stretches),
-            last_loss_s=self._last_loss_s(stretches, trial.duration_s, by_chance),
+            last_loss_s=self._last_loss_s(stretches, trial.duration_s, by_chance + altered),
             longest_gap_s=_longest_gap_s(stretches),
+            altered_frames=altered,
         )
 
     def _step(
         self, size: float, stretches: Sequence[Stretch], step: LoadStep, start_s: float
-    ) -> tuple[StepResult, int, DelayHistogram]:
-        """What became of one step, how many frames chance lost of it, and its delays."""
+    ) -> tuple[StepResult, int, int, DelayHistogram]:
+        """What became of one step, how many of its frames chance lost and altered, and its delays."""
         sent = whole_frames(step.load_fps * step.duration_s)
         within = [s for s in stretches if 0 <= (s.start_s + s.end_s) / 2 - start_s < step.duration_s]
         late = late_frames(stretches[-1]) if within[-1] is stretches[-1] else 0.0
         arrived = sent - min(whole_frames(sum(s.lost for s in within) + late), sent)
         by_chance = self._binomial(arrived, self._device.loss)
-        received = arrived - by_chance
+        altered = self._binomial(arrived - by_chance, self._device.corruption)
+        received = arrived - by_chance - altered
         delays = DelayHistogram()
         delays.add(round(d * 1e9) for d in self._delays(size, stretches, (start_s, step.duration_s), received))
-        return StepResult(sent, step.duration_s, received, delays.summary()), by_chance, delays
+        return StepResult(sent, step.duration_s, received, delays.summary()), by_chance, altered, delays
 
     def _delays(
         self, size: float, stretches: Sequence[Stretch], span_s: tuple[float, float], received: int
@@ -137,6 +139,7 @@ def device_of(rig: SimulatedRig) -> Device:
         loss=model.loss,
         reordering=model.reordering,
         duplication=model.duplication,
+        corruption=model.corruption,
         burst_every_s=model.loss_burst_every,
         burst_s=model.loss_burst,
         hot_after_s=model.hot_after,
@@ -154,9 +157,9 @@ def impaired(device: Device, file: ImpairmentFile) -> Device:
             "Vary both, or take a virtual rig with an impairment for its device.",
         )
     put = stage.send
-    if put.burst_loss or put.corruption or put.spread != "uniform":
+    if put.burst_loss or put.spread != "uniform":
         raise UsageError(
-            "a simulated device loses no frames in bursts by chance, bends none, and knows uniform variation only",
+            "a simulated device loses no frames in bursts by chance, and knows uniform variation only",
             "Take a virtual rig with an impairment for its device.",
         )
     rates = [rate for rate in (device.forwarding_bps, put.rate_bps) if rate]
@@ -167,6 +170,7 @@ def impaired(device: Device, file: ImpairmentFile) -> Device:
         loss=_either(device.loss, put.loss),
         reordering=_either(device.reordering, put.reordering),
         duplication=_either(device.duplication, put.duplication),
+        corruption=_either(device.corruption, put.corruption),
         forwarding_bps=min(rates, default=None),
         buffer_bytes=put.queue_bytes if put.rate_bps else device.buffer_bytes,
     )

@@ -28,6 +28,7 @@ store_and_forward = true
 # loss = "0.001%"              # at random
 # reordering = "0.01%"
 # duplication = "0%"
+# corruption = "0%"
 # loss_burst_every = "10s"     # loses everything for loss_burst, this often
 # loss_burst = "5ms"
 # hot_after = "30s"            # under load; its capacity then falls to hot_share

@@ -214,14 +214,15 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
     from harvok.traffic.rings import ReceiveRing, counting_socket, statistics
 
     with counting_socket(order.sending_interface, order.ip, order.stream) as loop_counter:
-        ring = ReceiveRing(order.interface, order.ip, order.stream, order.blocks)
+        ring = ReceiveRing(order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks)
         try:
             receiver = _FrameReceiver(ring, order, counters)
             all_before = _frames_in(order.interface)
             _say(Ready())
             receiver.run()
             drops = ring.drops()
-            foreign = _frames_in(order.interface) - all_before - receiver.own - drops
+            own = receiver.own + ring.spoiled.frames
+            foreign = _frames_in(order.interface) - all_before - own - drops
             return receiver.report(drops, statistics(loop_counter)[0], max(foreign, 0))
         finally:
             ring.close()
@@ -321,6 +322,8 @@ class _FrameReceiver:
             ring_drops=drops,
             looped=looped,
             foreign=foreign,
+            **asdict(self._ring.spoiled),
+            read_one_in=self._order.read_one_in,
         )
 
 

@@ -12,13 +12,16 @@ import select
 import socket
 import struct
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from harvok.core.ethernet import FCS_BYTES
 from harvok.core.wire.frame import (
-    ETHERTYPE_OF,
+    FRAGMENT_AT,
+    MORE_FRAGMENTS,
     UDP6_CHECKSUM_AT,
     FrameIp,
     header_offset,
@@ -27,6 +30,14 @@ from harvok.core.wire.frame import (
     slot_offset,
 )
 from harvok.errors import NearEndError
+from harvok.traffic.stream_filter import (
+    MAX_WORDS,
+    Instruction,
+    intact_filter,
+    snap_bytes,
+    spoiled_snap_bytes,
+    stream_filter,
+)
 
 SOL_PACKET = 263
 _ADD_MEMBERSHIP, _PROMISCUOUS = 1, 1
@@ -166,11 +177,27 @@ def slots_in_whole_pages(wanted: int, slot_bytes: int, multiple_of: int) -> int:
     return -(-wanted // step) * step
 
 
+@dataclass(slots=True)
+class SpoiledFrames:
+    """How many frames came and were not as they were sent: in pieces, of another length, with another content."""
+
+    fragments: int = 0
+    wrong_length: int = 0
+    altered: int = 0
+
+    @property
+    def frames(self) -> int:
+        return self.fragments + self.wrong_length + self.altered
+
+
 class Block:
     """The frames of a block, in the order of arrival; each field is gathered from the ring when it is asked for."""
 
     def __init__(self, frames: NDArray[Any]) -> None:
         self._frames = frames
+
+    def __len__(self) -> int:
+        return len(self._frames)
 
     def part(self, start: int, end: int) -> "Block":
         """Some of the frames, from one place to before another."""
@@ -200,15 +227,18 @@ class Block:
 
 
 class ReceiveRing:
-    """Hears the frames of one stream on one port, and nothing else."""
+    """Hears the frames of one stream on one port, and nothing else; those that are not as they were sent are only
+    counted, in `spoiled`."""
 
-    def __init__(self, interface: str, ip: FrameIp, stream: int, blocks: int) -> None:
+    def __init__(
+        self, interface: str, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, blocks: int
+    ) -> None:
         self._blocks = blocks
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(SOL_PACKET, _VERSION, _V3)
         self._sock.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
-        snap = mark_offset(ip) + mark_bytes(ip)
-        attach_filter(self._sock, stream_filter(ip, stream, snap))
+        snap = snap_bytes(ip)
+        _attach_intact_filter(self._sock, ip, stream, frame_sizes, read_one_in)
         frame_bytes = 2048
         request = struct.pack(
             "IIIIIII", _BLOCK_BYTES, blocks, frame_bytes, _BLOCK_BYTES // frame_bytes * blocks, _RETIRE_MS, 0, 0
@@ -220,15 +250,17 @@ class ReceiveRing:
         self._memory = np.frombuffer(self._map, dtype=np.uint8)
         self._status = self._memory[8:].view("<u4")[:: _BLOCK_BYTES // 4][:blocks]
         stride = -(-(_SNAP_OFFSET_IN_V3 + snap) // 8) * 8
-        test = _SNAP_OFFSET_IN_V3 + header_offset(ip)
+        test, fragment = _SNAP_OFFSET_IN_V3 + header_offset(ip), _SNAP_OFFSET_IN_V3 + FRAGMENT_AT
         self._layout = np.dtype(
             {
-                "names": ["next", "s", "ns", "slot", "lap", "stamp"],
-                "formats": ["<u4", "<u4", "<u4", ">u2", ">u4", ">u8"],
-                "offsets": [0, 4, 8, test + 4, test + 6, test + 10],
+                "names": ["next", "s", "ns", "kept", "length", "fragment", "slot", "lap", "stamp"],
+                "formats": ["<u4", "<u4", "<u4", "<u4", "<u4", ">u2", ">u2", ">u4", ">u8"],
+                "offsets": [0, 4, 8, 12, 16, fragment, test + 4, test + 6, test + 10],
                 "itemsize": stride,
             }
         )
+        self.spoiled = SpoiledFrames()
+        self._ip, self._lengths = ip, np.array([size - FCS_BYTES for size in frame_sizes])
         self._at = 0
         self._poll = select.poll()
         self._poll.register(self._sock, select.POLLIN | select.POLLERR)
@@ -240,19 +272,33 @@ class ReceiveRing:
         if not self._status[self._at] & _WITH_USER:
             self._poll.poll(timeout_ms)
         while self._status[self._at] & _WITH_USER:
-            yield self._read(self._at * _BLOCK_BYTES)
+            if len(block := self._intact(self._read(self._at * _BLOCK_BYTES))):
+                yield block
             self._status[self._at] = 0
             self._at = (self._at + 1) % self._blocks
 
-    def _read(self, start: int) -> Block:
+    def _intact(self, frames: NDArray[Any]) -> Block:
+        """The frames of a block that are as they were sent."""
+        spoiled = frames["kept"] == spoiled_snap_bytes(self._ip)
+        if not np.count_nonzero(spoiled):
+            return Block(frames)
+        lengths, fragments = frames["length"][spoiled], frames["fragment"][spoiled] & MORE_FRAGMENTS
+        in_pieces = (fragments != 0) if self._ip == 4 else np.zeros(len(lengths), bool)
+        altered = np.isin(lengths, self._lengths) & ~in_pieces
+        self.spoiled.fragments += int(in_pieces.sum())
+        self.spoiled.altered += int(altered.sum())
+        self.spoiled.wrong_length += len(lengths) - int((in_pieces | altered).sum())
+        return Block(frames[~spoiled])
+
+    def _read(self, start: int) -> NDArray[Any]:
         count, first = self._memory[start + 12 : start + 20].view("<u4")
         size = self._layout.itemsize * int(count)
-        frames = self._memory[start + int(first) :][:size].view(self._layout)
+        frames: NDArray[Any] = self._memory[start + int(first) :][:size].view(self._layout)
         if count > 1 and int(frames["next"][0]) != self._layout.itemsize:
             raise NearEndError(
                 "this kernel lays out receive rings in a way unknown here", "Report the kernel's version."
             )
-        return Block(frames)
+        return frames
 
     def drops(self) -> int:
         """Frames that found the ring full since this was last asked."""
@@ -285,20 +331,21 @@ def statistics(sock: socket.socket) -> tuple[int, int]:
     return packets, drops
 
 
-def stream_filter(ip: FrameIp, stream: int, snap: int) -> list[tuple[int, int, int, int]]:
-    """A classic BPF program: `snap` bytes of the frames of a stream, and nothing of any other."""
-    load_half, load_word, jump_if_equal, give = 0x28, 0x20, 0x15, 0x06
-    return [
-        (load_half, 0, 0, 12),
-        (jump_if_equal, 0, 3, ETHERTYPE_OF[ip]),
-        (load_word, 0, 0, header_offset(ip)),
-        (jump_if_equal, 0, 1, stream),
-        (give, 0, 0, snap),
-        (give, 0, 0, 0),
-    ]
+def _attach_intact_filter(
+    sock: socket.socket, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int
+) -> None:
+    """As long a filter as the kernel grants memory for: 20 kB by default before Linux 6.9 (net.core.optmem_max)."""
+    words = MAX_WORDS
+    while True:
+        try:
+            return attach_filter(sock, intact_filter(ip, stream, frame_sizes, read_one_in, words))
+        except OSError as error:
+            if error.errno != errno.ENOMEM or not words:
+                raise
+        words //= 2
 
 
-def attach_filter(sock: socket.socket, program: Sequence[tuple[int, int, int, int]]) -> None:
+def attach_filter(sock: socket.socket, program: Sequence[Instruction]) -> None:
     """Puts a classic BPF program before a socket."""
     code = b"".join(struct.pack("HBBI", *line) for line in program)
     buffer = ctypes.create_string_buffer(code)

@@ -78,7 +78,7 @@ class Neighbours(unittest.TestCase):
 class Orders(unittest.TestCase):
     def test_each_line_comes_back_as_it_was(self) -> None:
         lines: list[frame_orders.Line] = [
-            frame_orders.ReceiveOrder("port2", "port1", 4, 7, 64, 8, 64, [1, 2], 1, 1, 4, None),
+            frame_orders.ReceiveOrder("port2", "port1", 4, 7, [64, 512], 1, 64, 8, 64, [1, 2], 1, 1, 4, None),
             frame_orders.Failed("no", "yes"),
             frame_orders.Ready(),
             frame_orders.Gateways([None, "0225440000"]),

@@ -13,13 +13,13 @@ from harvok.core.figures import Figure, find
 from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
 from harvok.core.observer import Observer
 from harvok.core.procedures.back_to_back import back_to_back
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, shortfall, trial
+from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, shortfall, spoiled_words, trial
 from harvok.core.procedures.latency import latency
 from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.throughput import throughput
-from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep, TesterHealth
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, TesterHealth
 from harvok.errors import TesterLimitError
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedPorts
@@ -209,8 +209,22 @@ class WhatIsNotTaken(unittest.TestCase):
         answer = Watched(Device(1e9, loss=1e-4)).measure(throughput(GIGABIT, LARGE))
         self.assertIn("frames are lost at any load", answer.remarks[0])
         self.assertIn("--loss-tolerance 0.0", answer.remarks[0])
-        for device in (Device(1e9, forwarding_fps=3e4, buffer_frames=64), Device(1e9, forwarding_fps=0.0)):
-            self.assertEqual(Watched(device).measure(throughput(GIGABIT, LARGE)).remarks, [])
+        slow, dead = (Watched(Device(1e9, forwarding_fps=fps, buffer_frames=64)) for fps in (3e4, 0.0))
+        self.assertEqual(slow.measure(throughput(GIGABIT, LARGE)).remarks, [])
+        self.assertIn("not one frame came at any load", dead.measure(throughput(GIGABIT, LARGE)).remarks[0])
+
+    def test_frames_that_come_changed_are_lost_and_named(self) -> None:
+        answer = Watched(Device(1e9, corruption=1e-3)).measure(throughput(replace(GIGABIT, loss_tolerance=0.01), LARGE))
+        self.assertRegex(answer.remarks[0], r"1518 B, send: of \d+ frames there came \d+ with an altered content")
+        self.assertEqual(answer.fps, LARGE.line_fps(1e9))
+        loss = Watched(Device(1e9, corruption=1e-3)).measure(loss_rate(GIGABIT, LARGE))
+        spoiled = [f.value for f in loss if f.quantity == "frame-spoiled"]
+        self.assertAlmostEqual(spoiled[0], 1e-3, delta=2e-4)
+        self.assertEqual(spoiled, [f.value for f in loss if f.quantity == "frame-loss"])
+        mixed = FrameDirectionResult(100, 1.0, 90, "send", fragments=4, wrong_length_frames=3, altered_frames=2)
+        self.assertEqual(mixed.spoiled_frames, 9)
+        for words in ("4 in fragments, though", "3 with a wrong length", "2 with an altered content"):
+            self.assertIn(words, spoiled_words(mixed))
 
     def test_duplicates_and_reordering_are_figures(self) -> None:
         answer = Watched(Device(1e9, duplication=0.05, reordering=0.02)).measure(throughput(GIGABIT, LARGE))

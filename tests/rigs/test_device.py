@@ -117,11 +117,12 @@ class Files(unittest.TestCase):
         device = {
             "forwarding_fps": 5, "forwarding": "6M", "buffer_frames": 7, "buffer": "8k", "latency": "9us",
             "jitter": "10us", "store_and_forward": False, "loss": "11%", "reordering": 0.12, "duplication": "13 %",
+            "corruption": 0.135,
             "loss_burst_every": "14s", "loss_burst": "15ms", "hot_after": "16s", "hot_share": 0.17, "reset": "18s",
         }  # fmt: skip
         file = SimulatedRigFile.model_validate(
             {"version": 1, "kind": "simulated", "name": "a", "rated": "1G", "device": device}
         )
-        wanted = (1e9, 5, 6e6, 7, 8000, 9e-6, 10e-6, False, 0.11, 0.12, 0.13, 14, 0.015, 16, 0.17, 18)
+        wanted = (1e9, 5, 6e6, 7, 8000, 9e-6, 10e-6, False, 0.11, 0.12, 0.13, 0.135, 14, 0.015, 16, 0.17, 18)
         for got, want in zip(astuple(device_of(file)), wanted, strict=True):
             self.assertAlmostEqual(got, want)

@@ -13,6 +13,7 @@ from harvok.traffic import rings
 from harvok.traffic.frames import kernel_drops
 from harvok.traffic.layout import batch_for, blocks_for, slots_for, templates
 from harvok.traffic.neighbours import _only_questions_and_answers
+from harvok.traffic.stream_filter import intact_filter, one_in, snap_bytes, spoiled_snap_bytes, stream_filter
 
 ENDS: dict[FrameIp, Ends] = {
     4: Ends(b"\2\0\0\0\0\1", b"\2\0\0\0\0\2", "198.18.0.2", "198.19.0.2"),
@@ -29,7 +30,11 @@ def passed(program: list[tuple[int, int, int, int]], frame: bytes) -> int:
         at += 1
         if code == 0x06:
             return value
-        if code in (0x28, 0x20, 0x30):
+        if code == 0x80:
+            accumulator = len(frame)
+        elif code == 0x54:
+            accumulator &= value
+        elif code in (0x28, 0x20, 0x30):
             size = {0x28: 2, 0x20: 4, 0x30: 1}[code]
             if value + size > len(frame):
                 return 0  # a load beyond the end drops the frame
@@ -43,13 +48,41 @@ class Filters(unittest.TestCase):
     def test_own_frames_pass_and_others_do_not(self) -> None:
         for ip, ends in ENDS.items():
             size = min_frame_bytes(ip)
-            program = rings.stream_filter(ip, 0xC0FFEE, 60)
+            program = stream_filter(ip, 0xC0FFEE, 60)
             self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEE, 3)), 60)
             self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEF, 3)), 0)
             self.assertEqual(passed(program, bytes(20)), 0)
             for other in set(ENDS) - {ip}:
                 frame = build(min_frame_bytes(other), other, ENDS[other], 0xC0FFEE, 3)
                 self.assertEqual(passed(program, frame), 0)
+
+    def test_what_is_not_as_it_was_sent_is_told_by_one_byte_more(self) -> None:
+        for ip, ends in ENDS.items():
+            sizes, intact, spoiled = (min_frame_bytes(ip), 512, 1518), snap_bytes(ip), spoiled_snap_bytes(ip)
+            program = intact_filter(ip, 0xC0FFEE, sizes, read_one_in=16)
+            self.assertLess(len(program), 4096)
+            for size in sizes:
+                for slot in (3, 16, 160):
+                    self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEE, slot)), intact, (ip, size))
+            whole = build(1518, ip, ends, 0xC0FFEE, 16)
+            for length in (100, 511, 513, 1394, 1513, 1515):
+                self.assertEqual(passed(program, (whole + b"\0")[:length]), spoiled, (ip, length))
+            for at in (intact, 300, 1506):
+                altered = bytearray(whole)
+                altered[at] ^= 1
+                self.assertEqual(passed(program, bytes(altered)), spoiled, (ip, at))
+            self.assertEqual(passed(intact_filter(ip, 0xC0FFEE, sizes, 1, 0), bytes(altered)), intact)
+            jumbo = intact_filter(ip, 0xC0FFEE, [9018])
+            self.assertLess(len(jumbo), 4096)
+            self.assertEqual(passed(jumbo, build(9018, ip, ends, 0xC0FFEE, 16)), intact)
+
+    def test_the_content_of_a_gigabit_is_read_whole_and_of_more_in_part(self) -> None:
+        self.assertEqual([one_in(fps, 1518) for fps in (1000, 81_274, 170_000, 812_744)], [1, 1, 4, 16])
+
+    def test_the_slots_of_a_ring_are_alike_for_both(self) -> None:
+        for ip in ENDS:
+            ends = {-(-(rings._SNAP_OFFSET_IN_V3 + kept) // 8) for kept in (snap_bytes(ip), spoiled_snap_bytes(ip))}
+            self.assertEqual(len(ends), 1, ip)
 
     def test_only_arp_and_neighbour_discovery_reach_the_answerer(self) -> None:
         program = _only_questions_and_answers()

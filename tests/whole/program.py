@@ -116,6 +116,7 @@ class ProgramTest(unittest.TestCase):
         with (
             mock.patch.dict(os.environ, self.env),
             mock.patch.object(sys, "argv", ["harvok", *arguments]),
+            mock.patch.object(tempfile, "tempdir", str(self.folder)),  # which it looks up only once in a process
             contextlib.chdir(self.folder),
             contextlib.redirect_stdout(out),
             contextlib.redirect_stderr(err),

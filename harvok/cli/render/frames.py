@@ -38,6 +38,7 @@ _TABLES: dict[str, tuple[str, ...]] = {
     "latency": (
         "latency-min", "latency-median", "latency-p999", "latency-max", "latency-tagged-mean", "latency-jitter",
     ),
+    "order and content": ("frame-duplicates", "frame-reordered", "frame-spoiled", "frame-foreign"),
     "faults": ("burst-mean", "buffer-time", "recovery-time", "reset-time"),
 }  # fmt: skip
 """The tables, each with its quantities; a quantity that no frame size has is left out."""
@@ -129,7 +130,8 @@ def result_words(result: FrameTrialResult) -> str:
     worst = max(result.directions, key=lambda one: one.loss)
     delay = f", delay median {format_duration(worst.delay.median_s)}" if worst.delay else ""
     lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
-    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{delay}"
+    spoiled = f", {worst.spoiled_frames} of them came changed" if worst.spoiled_frames else ""
+    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{spoiled}{delay}"
 
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:
@@ -169,7 +171,7 @@ def _results(record: RunRecord, direction: str, title: str, quantities: Sequence
     sizes = [size.name for size in record.test.sizes]
     values = {(q, size): _of(record.figures, q, size, direction) for q in quantities for size in sizes}
     shown = [q for q in quantities if any(values[q, size] is not None for size in sizes)]
-    if not shown:
+    if not shown or (title in _ONLY_WHERE_SOMETHING_IS and not any(values.values())):
         return None
     heading, beside = _EXTRA[title](record, direction) if title in _EXTRA else ("", {})
     table = plain_table((f"{title}, {direction}",), [*map(heading_of, shown), *([heading] if beside else [])])
@@ -196,6 +198,7 @@ def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:
     return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items() if delay_s}
 
 
+_ONLY_WHERE_SOMETHING_IS = {"order and content"}
 _EXTRA = {"throughput": _limits, "latency": _testers_delay}
 """The last column of a table, which comes from the settings and marks rather than from a figure."""
 

@@ -79,7 +79,12 @@ def device_words(rig: SimulatedRig) -> list[str]:
         f"buffer {' or '.join(filter(None, buffers)) or 'without limit'}",
         f"{kind}, own latency {format_duration(device.latency)}, jitter up to {format_duration(device.jitter)}",
     ]
-    chances = {"loses": device.loss, "reorders": device.reordering, "duplicates": device.duplication}
+    chances = {
+        "loses": device.loss,
+        "reorders": device.reordering,
+        "duplicates": device.duplication,
+        "alters": device.corruption,
+    }
     words += [f"{what} {format_share(share)} of the frames at random" for what, share in chances.items() if share]
     if device.loss_burst_every:
         words.append(

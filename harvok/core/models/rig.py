@@ -22,6 +22,7 @@ class SimulatedDevice(Model):
     loss: Share = 0.0
     reordering: Share = 0.0
     duplication: Share = 0.0
+    corruption: Share = 0.0
     loss_burst_every: Annotated[Duration, Field(gt=0)] | None = None
     loss_burst: Duration = 0.0
     hot_after: Duration | None = None

@@ -10,7 +10,7 @@ from harvok.core.figures import Figure
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, shortfall, trial
 from harvok.core.procedures.search import Outcome, Range, guided
-from harvok.core.trials.frames import OFFERED_TOLERANCE, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import LONGEST_STALL_S, OFFERED_TOLERANCE, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.units import format_frame_rate
 from harvok.errors import TesterLimitError
 
@@ -24,6 +24,8 @@ FAR_FROM_EARLIER = 0.1
 _RESOLUTION = 0.02  # of what the tester held flat out
 _ABOVE_FLAT_OUT = 1.1
 _ERROR_AT = (0.1, 0.5, 0.9)
+_ERROR_TRIAL_S = LONGEST_STALL_S / OFFERED_TOLERANCE
+"""In a shorter trial the stall that every trial is allowed would be more than the load may be off."""
 _FLOOR_AT = 0.1
 _CALM = "Stop what else runs on this host, or take another one, and calibrate again."
 
@@ -47,8 +49,8 @@ class CalibrationTest:
         """How long it should take, in seconds: an estimate."""
         settings = self.settings
         full_s, short_s = settings.full_s + settings.pause_s, settings.short_s + settings.steering_pause_s
-        others = REPEATS * len(_ERROR_AT) + 1
-        return len(self.sizes) * (REPEATS * (2 * full_s + 5 * short_s) + others * short_s)
+        errors_s = REPEATS * len(_ERROR_AT) * (max(settings.short_s, _ERROR_TRIAL_S) + settings.steering_pause_s)
+        return len(self.sizes) * (REPEATS * (2 * full_s + 5 * short_s) + errors_s + short_s)
 
 
 def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
@@ -121,7 +123,8 @@ def _errors(
     for share in _ERROR_AT:
         load_fps, errors = share * limit_fps, []
         for _ in range(REPEATS):
-            result = yield _short(settings, size, load_fps, f"offered load at {share * 100:g} %")
+            about = f"offered load at {share * 100:g} %"
+            result = yield _trial(settings, size, load_fps, max(settings.short_s, _ERROR_TRIAL_S), about)
             errors.append(max(abs(direction.offered_load_fps / load_fps - 1) for direction in result.directions))
         if median(errors) > OFFERED_TOLERANCE:
             raise TesterLimitError(

@@ -203,14 +203,28 @@ def rate_figures(
 
 
 def order_figures(result: FrameTrialResult, size: FrameSize, load: str = "") -> Iterator[Figure]:
-    """What a device did to frames besides losing them, for each direction: duplicates and reordering (RFC 4737), as
-    shares of those that were sent."""
+    """What a device did to frames besides losing them, for each direction: duplicates, reordering (RFC 4737) and frames
+    that came and not as they were sent, as shares of those that were sent; and frames of others."""
     for direction in result.directions:
         labels: dict[str, str] = {"direction": direction.direction, "frame-size": size.name}
         labels |= {"load": load} if load else {}
         sent = max(direction.sent_frames, 1)
         yield Figure("frame-duplicates", direction.duplicates / sent, labels)
         yield Figure("frame-reordered", direction.reordered / sent, labels)
+        yield Figure("frame-spoiled", direction.spoiled_frames / sent, labels)
+        yield Figure("frame-foreign", direction.foreign_frames, labels)
+
+
+def spoiled_words(got: FrameDirectionResult) -> str:
+    """What came and was not as it was sent, and what it means."""
+    of_how_many = f" (one frame in {got.read_one_in} is read)" if got.read_one_in > 1 else ""
+    kinds = (
+        (got.fragments, "in fragments, though they may not be fragmented: an MTU of the device is too small"),
+        (got.wrong_length_frames, "with a wrong length"),
+        (got.altered_frames, f"with an altered content{of_how_many}"),
+    )
+    parts = [f"{frames} {words}" for frames, words in kinds if frames]
+    return f"of {got.sent_frames} frames there came " + "; ".join(parts)
 
 
 def with_tags(wanted: FrameTrial, tag_at_s: float, tags: int) -> FrameTrial:

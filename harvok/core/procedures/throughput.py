@@ -18,10 +18,11 @@ from harvok.core.procedures.frames import (
     measured,
     order_figures,
     rate_figures,
+    spoiled_words,
     trial,
 )
 from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, binary, guided, retreat
-from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
 from harvok.core.units import format_frame_rate, format_share
 from harvok.errors import TesterLimitError
 
@@ -41,6 +42,13 @@ class _Spent:
     """(load, share lost, frames lost) of every trial that lost anything."""
     found: float = 0.0
     """The intended load of the trial that is the answer."""
+    spoiled: FrameDirectionResult | None = None
+    """Where the most frames came that were not as they were sent."""
+
+    def note_spoiled(self, result: FrameTrialResult) -> None:
+        worst = max(result.directions, key=lambda one: one.spoiled_frames)
+        if worst.spoiled_frames > (self.spoiled.spoiled_frames if self.spoiled else 0):
+            self.spoiled = worst
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +101,7 @@ def _search(
             result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
             spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
+            spent.note_spoiled(result)
             worst = max(result.directions, key=lambda one: one.loss)
             if worst.lost_frames:
                 spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
@@ -121,7 +130,11 @@ _MIN_LOST = 10
 
 
 def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spent) -> list[str]:
-    """Says when frames are lost at any load alike, which is no matter of capacity."""
+    """Says what is no matter of capacity: frames that come changed or never, or are lost at any load alike."""
+    if spent.spoiled:
+        return [f"{size.name} B, {spent.spoiled.direction}: {spoiled_words(spent.spoiled)}"]
+    if not found and spent.losses and all(share == 1 for _, share, _ in spent.losses):
+        return [f"{size.name} B: not one frame came at any load; is an MTU of the device smaller than the frame?"]
     counted = [(load, share) for load, share, frames in spent.losses if frames >= _MIN_LOST]
     if len(counted) < 2 or found > _FAR_BELOW * size.line_fps(settings.line_bps):
         return []

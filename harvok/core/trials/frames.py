@@ -145,7 +145,9 @@ class FrameDirectionResult(FrameCounts):
 
     `steps` has one entry for each step of a trial with more than one. `last_loss_s` is when, after the start, the last
     frame that was lost had been sent; `longest_gap_s` the longest time between two frames that came. `looped_frames`
-    came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial.
+    came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial. Frames
+    that came in `fragments`, with a wrong length or with an altered content are lost ones; the content of one frame in
+    `read_one_in` was checked.
     """
 
     direction: str
@@ -158,7 +160,16 @@ class FrameDirectionResult(FrameCounts):
     longest_gap_s: float = 0.0
     looped_frames: int = 0
     foreign_frames: int = 0
+    fragments: int = 0
+    wrong_length_frames: int = 0
+    altered_frames: int = 0
+    read_one_in: int = 1
     tester: TesterHealth = TesterHealth()
+
+    @property
+    def spoiled_frames(self) -> int:
+        """Frames that came, and not as they were sent."""
+        return self.fragments + self.wrong_length_frames + self.altered_frames
 
 
 def progress_samples(

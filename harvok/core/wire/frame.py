@@ -9,7 +9,9 @@ An Ethernet header, IPv4 or IPv6 with UDP where asked for, and a test header (bi
     balance 2 B    IPv6 only: keeps the sum of lap, stamp and balance constant, so that the UDP checksum, which IPv6
                    demands (RFC 8200 §8.1), is right in every frame although it was computed once. IPv4 sends none
 
-Slot and what stands before it never change once a ring is filled; lap, stamp and balance are written as one piece.
+The rest is a word of four bytes again and again, so that a receiver can tell what was altered on the way. IPv4 packets
+must not be fragmented. Slot and what stands before it never change once a ring is filled; lap, stamp and balance are
+written as one piece.
 Test addresses are those of RFC 2544 App. C.2.2 (198.18.0.0/15) and RFC 5180 §8 (2001:2::/48).
 """
 
@@ -29,6 +31,11 @@ STREAM_BYTES, SLOT_BYTES = 4, 2
 _STREAM = struct.Struct(">IH")
 _MARK = struct.Struct(">IQ")
 MAX_SLOTS = 1 << 16
+FILL = 0xA5C3965A
+"""The word behind the test header: as many ones as zeros, in no regular order."""
+_DONT_FRAGMENT, MORE_FRAGMENTS = 0x4000, 0x2000  # RFC 791 §3.1
+FRAGMENT_AT = ETHERNET_HEADER_BYTES + 6
+"""Where flags and offset of an IPv4 packet stand."""
 UDP6_CHECKSUM_AT = ETHERNET_HEADER_BYTES + 40 + 6
 """Where the UDP checksum of an IPv6 frame stands."""
 
@@ -85,7 +92,8 @@ def build(frame_size: int, ip: FrameIp, ends: Ends, stream: int, slot: int) -> b
     """A frame of `frame_size` bytes (FCS counted, not contained) with an empty mark."""
     test = _STREAM.pack(stream, slot) + mark(ip, 0, 0)
     room = frame_size - FCS_BYTES - header_offset(ip)
-    payload = test + bytes(room - len(test))
+    payload = test + FILL.to_bytes(4, "big") * (room // 4)
+    payload = payload[:room]
     head = ends.destination_mac + ends.source_mac + ETHERTYPE_OF[ip].to_bytes(2, "big")
     if ip is None:
         return head + payload
@@ -99,10 +107,11 @@ def _udp(ends: Ends, payload: bytes, checksum: int = 0) -> bytes:
 
 
 def _ipv4(ends: Ends, payload: bytes) -> bytes:
-    """RFC 791 §3.1; the UDP checksum is left out, as RFC 768 allows."""
+    """RFC 791 §3.1; the UDP checksum is left out, as RFC 768 allows, and so is the number of what is never fragmented
+    (RFC 6864 §4.1)."""
     udp = _udp(ends, payload)
     source, destination = (ipaddress.IPv4Address(a).packed for a in (ends.source_ip, ends.destination_ip))
-    head = struct.pack(">BBHHHBBH", 0x45, 0, IP_HEADER_BYTES[4] + len(udp), 0, 0, _HOP_LIMIT, _UDP, 0)
+    head = struct.pack(">BBHHHBBH", 0x45, 0, IP_HEADER_BYTES[4] + len(udp), 0, _DONT_FRAGMENT, _HOP_LIMIT, _UDP, 0)
     checksum = ~internet_sum(head + source + destination) & 0xFFFF
     return head[:10] + checksum.to_bytes(2, "big") + source + destination + udp
 

@@ -47,8 +47,8 @@ class ReceiveOrder:
     """Hear the frames of a stream until the row's stop cell is set.
 
     Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
-    is the largest of the `steps`. From each number of `tags` on, the first such frame is reported by itself. A frame
-    that comes in on the sending port has run in a circle.
+    is the largest of the `steps`. The content of one frame in `read_one_in` is checked. From each number of `tags` on,
+    the first such frame is reported by itself. A frame that comes in on the sending port has run in a circle.
     """
 
     kind: ClassVar[str] = "receive"
@@ -56,6 +56,8 @@ class ReceiveOrder:
     sending_interface: str
     ip: FrameIp
     stream: int
+    frame_sizes: list[int]
+    read_one_in: int
     slots: int
     batch: int
     blocks: int
@@ -69,7 +71,9 @@ class ReceiveOrder:
 @dataclass(frozen=True, slots=True)
 class ReceiveReport:
     """What a receiver heard, in all and of each step (frames, delays); delays in s. `last_lost` is of the numbers up to
-    `highest`."""
+    `highest`. What came in pieces, with another length or with another content is not received; content was read of one
+    frame in `read_one_in`.
+    """
 
     kind: ClassVar[str] = "received"
     received: int
@@ -84,6 +88,10 @@ class ReceiveReport:
     ring_drops: int
     looped: int
     foreign: int
+    fragments: int
+    wrong_length: int
+    altered: int
+    read_one_in: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,80 @@
+"""Which frames a receiving ring takes, decided by the kernel: a classic BPF program.
+
+It looks at every frame of the stream for its length, and at every frame or one in so many for its content, word by word
+(RFC 2544 §10 asks for both). It can only say what it found by how many bytes of a frame it lets through: one more of a
+frame that is not as it was sent. The slots of the ring stay alike, since a slot is made of eights of bytes, and neither
+number fills the last of them.
+"""
+
+import math
+from collections.abc import Sequence
+
+from harvok.core.ethernet import FCS_BYTES
+from harvok.core.wire.frame import ETHERTYPE_OF, FILL, FrameIp, header_offset, mark_bytes, mark_offset, slot_offset
+
+Instruction = tuple[int, int, int, int]
+
+_LOAD_HALF, _LOAD_WORD, _LOAD_LENGTH, _AND, _JUMP, _IF_EQUAL, _IF_ABOVE, _GIVE = (
+    0x28, 0x20, 0x80, 0x54, 0x05, 0x15, 0x35, 0x06,
+)  # fmt: skip
+_WORDS_A_SECOND = 32e6
+"""What the kernel reads besides receiving: a stream of 1 Gb/s whole, of a faster one every second frame or fewer."""
+MAX_WORDS = 512
+"""Words that are read of a frame, evenly spread: a filter may not be longer than 4096 instructions."""
+
+
+def snap_bytes(ip: FrameIp) -> int:
+    """How much of a frame the ring keeps: all headers and the mark."""
+    return mark_offset(ip) + mark_bytes(ip)
+
+
+def spoiled_snap_bytes(ip: FrameIp) -> int:
+    """How much it keeps of a frame that is not as it was sent."""
+    return snap_bytes(ip) + 1
+
+
+def stream_filter(ip: FrameIp, stream: int, snap: int) -> list[Instruction]:
+    """`snap` bytes of the frames of a stream, and nothing of any other."""
+    return [*_of_stream(ip, stream), (_GIVE, 0, 0, snap)]
+
+
+def one_in(load_fps: float, frame_bytes: float) -> int:
+    """Of how many frames the content of one is read: a power of two, so that the slot's number tells."""
+    wanted = load_fps * frame_bytes / 4 / _WORDS_A_SECOND
+    return 1 << max(math.ceil(math.log2(max(wanted, 1.0))), 0)
+
+
+def intact_filter(
+    ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int = 1, max_words: int = MAX_WORDS
+) -> list[Instruction]:
+    """The same, with one byte more of frames that have another length than any of `frame_sizes` (FCS counted), or
+    another content, which is read of one in `read_one_in`."""
+    lengths = sorted({size - FCS_BYTES for size in frame_sizes})
+    intact, spoiled = (_GIVE, 0, 0, snap_bytes(ip)), (_GIVE, 0, 0, spoiled_snap_bytes(ip))
+    one_of_them = [(_LOAD_LENGTH, 0, 0, 0)]
+    one_of_them += [(_IF_EQUAL, len(lengths) - number, 0, length) for number, length in enumerate(lengths)]
+    words = _words(ip, lengths, max_words, intact, spoiled)
+    few = [(_LOAD_HALF, 0, 0, slot_offset(ip)), (_AND, 0, 0, read_one_in - 1), (_IF_EQUAL, 1, 0, 0), intact]
+    return [*_of_stream(ip, stream), *one_of_them, spoiled, *(few if read_one_in > 1 else []), *words, intact]
+
+
+def _of_stream(ip: FrameIp, stream: int) -> list[Instruction]:
+    nothing = (_GIVE, 0, 0, 0)
+    return [
+        (_LOAD_HALF, 0, 0, 12), (_IF_EQUAL, 1, 0, ETHERTYPE_OF[ip]), nothing,
+        (_LOAD_WORD, 0, 0, header_offset(ip)), (_IF_EQUAL, 1, 0, stream), nothing,
+    ]  # fmt: skip
+
+
+def _words(
+    ip: FrameIp, lengths: Sequence[int], max_words: int, intact: Instruction, spoiled: Instruction
+) -> list[Instruction]:
+    """Reads words behind the mark, as far as the frame goes: a load beyond its end would drop it."""
+    first, program, reached = snap_bytes(ip), [], 0
+    every = range(first, lengths[-1] - 3, 4)
+    for at in every[:: -(-len(every) // max_words) or 1] if max_words else ():
+        if at + 4 > reached:
+            reached = next(length for length in lengths if length >= at + 4)
+            program += [(_LOAD_LENGTH, 0, 0, 0), (_IF_ABOVE, 1, 0, reached), intact]
+        program += [(_LOAD_WORD, 0, 0, at), (_IF_EQUAL, 1, 0, FILL), spoiled]
+    return program
