@@ -26,6 +26,7 @@ from harvok.core.wire.frame import FrameIp, build, min_frame_bytes
 from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
 from harvok.errors import NothingForwardedError, PortError, UsageError
 from harvok.host.cpu import avoiding_cores, usable_cores
+from harvok.host.port_counters import PortCounters, read_port_counters, trouble_between
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
 from harvok.traffic.frames import FrameEngine, Reports, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
@@ -131,13 +132,27 @@ class FramePorts:
                 observer.happened([Event(at_s, "device-reset")])
                 self.reset_device(observer)
 
+        before = self._port_counters()
         with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
         results = [
             _result(stream.name, order, report)
             for stream, (order, _), report in zip(trial.streams, pairs, reports, strict=True)
         ]
-        return FrameTrialResult(_without_each_other(trial.streams, results))
+        troubles = [
+            trouble_between(f"{name} ({self._wiring.interfaces[name]})", before[name], after)
+            for name, after in self._port_counters().items()
+        ]
+        for trouble in troubles:
+            if trouble and trouble.spoils:
+                observer.notice(f"{trouble}: this trial says nothing")
+        return FrameTrialResult(_without_each_other(trial.streams, results), ports=list(filter(None, troubles)))
+
+    def _port_counters(self) -> dict[str, PortCounters]:
+        """Of real ports; those of a virtual rig live elsewhere, and their links are memory."""
+        if self._wiring.namespaces:
+            return {}
+        return {name: read_port_counters(interface) for name, interface in self._wiring.interfaces.items()}
 
     def _in_flight_s(self, trial: FrameTrial) -> float:
         return max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S)

@@ -19,8 +19,15 @@ from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
 from harvok.core.procedures.rfc2544 import FrameTest
 from harvok.core.procedures.throughput import throughput
-from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, TesterHealth
-from harvok.errors import TesterLimitError
+from harvok.core.trials.frames import (
+    FrameDirectionResult,
+    FrameTrial,
+    FrameTrialResult,
+    LoadStep,
+    PortTrouble,
+    TesterHealth,
+)
+from harvok.errors import PortError, TesterLimitError
 from harvok.rigs.device import Device
 from harvok.rigs.simulated import SimulatedPorts
 from harvok.testing.measuring import findings_of, returned_by
@@ -351,6 +358,31 @@ class TheTestersPart(unittest.TestCase):
         (got,) = result.run(long, Observer()).directions
         self.assertEqual(shortfall(long, replace(got, sent_frames=5_970_000)), "")
         self.assertIn("intended", shortfall(long, replace(got, sent_frames=5_969_999)))
+
+    def test_a_trial_in_which_a_link_was_lost_is_taken_again_and_in_the_end_named(self) -> None:
+        wanted = trial(GIGABIT, SMALL, LoadStep(1e5, 1.0))
+        good = SimulatedPorts(Device(1e9)).run(wanted, Observer())
+        flapped = replace(good, ports=[PortTrouble("port1 (dome0)", link_losses=2, counts={"rx_errors": 7})])
+        procedure = measured(wanted)
+        next(procedure)
+        self.assertEqual(procedure.send(flapped), wanted)
+        with self.assertRaises(StopIteration) as end:
+            procedure.send(good)
+        self.assertEqual(end.exception.value, good)
+        procedure = measured(wanted)
+        next(procedure)
+        with self.assertRaisesRegex(PortError, r"port1 \(dome0\) lost its link 2 times and counted rx_errors 7 in a"):
+            for _ in range(3):
+                procedure.send(flapped)
+
+    def test_what_the_testers_own_ports_counted_stands_beside_the_result(self) -> None:
+        class Counting(Watched):
+            def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
+                result = super().run(trial, observer)
+                return replace(result, ports=[PortTrouble("port2 (dome1)", counts={"rx_crc_errors": 12})])
+
+        answer = Counting(Device(1e9, loss=1e-3)).measure(throughput(GIGABIT, LARGE))
+        self.assertIn("1518 B: port2 (dome1) counted rx_crc_errors 12 in a trial: look at that lead", answer.remarks[0])
 
     def test_a_hair_less_than_intended_is_good_enough(self) -> None:
         self.assertEqual(self.answers({"sent_frames": 99_600}), [1])

@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import subprocess
 import tempfile
 import unittest
 from pathlib import Path
@@ -16,9 +17,11 @@ from harvok.core.models.rig import RIG_FILE, PortsRig
 from harvok.errors import PortError
 from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.interfaces import PortState, port_state
+from harvok.host.port_counters import PortCounters, read_port_counters, trouble_between
 from harvok.host.ports import PortFacts, Slot, all_ports, faults_of, highest_of, remarks_on, slot_of
 from harvok.rigs.frame_rigs import port_facts, problems_of, record_of
 from tests.whole.program import ProgramTest
+from tests.whole.test_udp import NEEDS_ROOT
 
 
 def facts(**changes: object) -> InterfaceFacts:
@@ -74,6 +77,48 @@ class Ports(unittest.TestCase):
         state = PortState(facts(negotiated_bps=None, kind="veth"), True, True, False)
         with mock.patch("harvok.host.interfaces.port_state", return_value=state):
             self.assertEqual(problems_of(ports("100G")), [])
+
+
+class Counters(unittest.TestCase):
+    """What the kernel counts of a port while frames are sent."""
+
+    def port(self, **files: str) -> PortCounters:
+        with tempfile.TemporaryDirectory() as folder:
+            sysfs = Path(folder)
+            (sysfs / "dome0" / "statistics").mkdir(parents=True)
+            for name, text in files.items():
+                place = sysfs / "dome0" / ("" if name in ("speed", "carrier_down_count") else "statistics") / name
+                place.write_text(f"{text}\n")
+            return read_port_counters("dome0", sysfs)
+
+    def test_what_went_wrong_meanwhile(self) -> None:
+        before = self.port(carrier_down_count="3", speed="1000", rx_crc_errors="5")
+        self.assertIsNone(trouble_between("port1", before, before))
+        after = self.port(carrier_down_count="4", speed="100", rx_crc_errors="17")
+        found = trouble_between("port1", before, after)
+        assert found
+        said = "port1 lost its link once and changed its speed from 1000 to 100 Mb/s and counted rx_crc_errors 12"
+        self.assertEqual((str(found), found.spoils), (said, True))
+        only_counted = trouble_between("port1", before, self.port(carrier_down_count="3", speed="1000", tx_dropped="1"))
+        assert only_counted
+        self.assertFalse(only_counted.spoils)
+
+    def test_a_port_that_tells_nothing(self) -> None:
+        nothing = read_port_counters("nosuch0")
+        self.assertEqual((nothing.link_losses, nothing.speed, sum(nothing.counts.values())), (0, "", 0))
+
+    @NEEDS_ROOT
+    def test_a_link_that_goes_and_comes_back(self) -> None:
+        names = [f"hvc{os.getpid() % 100000}{end}" for end in "ab"]
+        subprocess.run(["ip", "link", "add", names[0], "type", "veth", "peer", "name", names[1]], check=True)
+        self.addCleanup(subprocess.run, ["ip", "link", "del", names[0]], capture_output=True)
+        for name in names:
+            subprocess.run(["ip", "link", "set", name, "up"], check=True)
+        before = read_port_counters(names[0])
+        for state in ("down", "up"):
+            subprocess.run(["ip", "link", "set", names[1], state], check=True)
+        found = trouble_between(names[0], before, read_port_counters(names[0]))
+        self.assertEqual(str(found), f"{names[0]} lost its link once")
 
 
 class Cores(unittest.TestCase):

@@ -18,7 +18,7 @@ from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
-from harvok.core.procedures.frames import FramesTest
+from harvok.core.procedures.frames import FramesTest, port_words
 from harvok.core.quantities import heading_of
 from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
@@ -130,8 +130,9 @@ def result_words(result: FrameTrialResult) -> str:
     worst = max(result.directions, key=lambda one: one.loss)
     delay = f", delay median {format_duration(worst.delay.median_s)}" if worst.delay else ""
     lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
+    ports = f"; {words}" if (words := port_words(result)) else ""
     spoiled = f", {worst.spoiled_frames} of them came changed" if worst.spoiled_frames else ""
-    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{spoiled}{delay}"
+    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{spoiled}{delay}{ports}"
 
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:

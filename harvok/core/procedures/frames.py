@@ -10,7 +10,7 @@ from harvok.core.figures import Figure, Mark
 from harvok.core.procedure import Test
 from harvok.core.procedures.search import step_at
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, allowance_s
-from harvok.errors import TesterLimitError
+from harvok.errors import PortError, TesterLimitError
 
 Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]
 
@@ -104,13 +104,24 @@ def trial(
 
 
 def measured(wanted: FrameTrial) -> Trials:
-    """Runs a trial until the tester did its part. Raises TesterLimitError when it fell short again and again.
+    """Runs a trial until the tester did its part and its links stood. Raises TesterLimitError when the tester fell
+    short again and again, and PortError when a link was lost in every try.
 
     A trial in which the tester fell short is no loss of the device's, and counts for nothing.
     """
-    fault, held, again, tries = "", 0.0, wanted, 0
+    fault, held, again, tries, link_losses = "", 0.0, wanted, 0, 0
     while tries < _max_tries(wanted, held):
         result, tries = (yield again), tries + 1
+        if port := result.lost_link:
+            link_losses += 1
+            if link_losses == TRIES:
+                raise PortError(
+                    f"{port} in a trial, and so in each of {TRIES} tries",
+                    f"Check lead, transceivers and speed settings of {port.port}; `harvok ports watch` shows when its "
+                    "link goes.",
+                )
+            tries = 0
+            continue
         fault = next((why for direction in result.directions if (why := shortfall(wanted, direction))), "")
         if not fault:
             return result
@@ -160,6 +171,11 @@ def _dropped(got: FrameDirectionResult) -> str:
     if got.tester.kernel_drops and got.lost_frames:
         return f"this host's kernel dropped {got.tester.kernel_drops} frames of its own ({got.direction})"
     return ""
+
+
+def port_words(result: FrameTrialResult) -> str:
+    """What went wrong at the tester's ports, to stand beside a result; empty when nothing did."""
+    return "; ".join(map(str, result.ports))
 
 
 def step_faults(wanted: FrameTrial, result: FrameTrialResult) -> list[str]:

@@ -17,6 +17,7 @@ from harvok.core.procedures.frames import (
     lossless,
     measured,
     order_figures,
+    port_words,
     rate_figures,
     spoiled_words,
     trial,
@@ -45,7 +46,11 @@ class _Spent:
     spoiled: FrameDirectionResult | None = None
     """Where the most frames came that were not as they were sent."""
 
-    def note_spoiled(self, result: FrameTrialResult) -> None:
+    ports: str = ""
+    """What the tester's own ports counted in the latest trial in which they counted anything."""
+
+    def note(self, result: FrameTrialResult) -> None:
+        self.ports = port_words(result) or self.ports
         worst = max(result.directions, key=lambda one: one.spoiled_frames)
         if worst.spoiled_frames > (self.spoiled.spoiled_frames if self.spoiled else 0):
             self.spoiled = worst
@@ -101,7 +106,7 @@ def _search(
             result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
             spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
-            spent.note_spoiled(result)
+            spent.note(result)
             worst = max(result.directions, key=lambda one: one.loss)
             if worst.lost_frames:
                 spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
@@ -131,6 +136,8 @@ _MIN_LOST = 10
 
 def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spent) -> list[str]:
     """Says what is no matter of capacity: frames that come changed or never, or are lost at any load alike."""
+    if spent.ports:
+        return [f"{size.name} B: {spent.ports} in a trial: look at that lead and port before the device"]
     if spent.spoiled:
         return [f"{size.name} B, {spent.spoiled.direction}: {spoiled_words(spent.spoiled)}"]
     if not found and spent.losses and all(share == 1 for _, share, _ in spent.losses):

@@ -181,8 +181,39 @@ def progress_samples(
 
 
 @dataclass(frozen=True, slots=True)
+class PortTrouble:
+    """What went wrong at a port of the tester during a trial: how often it lost its link, a change of its speed, and
+    what its driver counted of frames that could not be taken or sent."""
+
+    port: str
+    link_losses: int = 0
+    speed_change: str = ""
+    counts: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def spoils(self) -> bool:
+        """Whether a trial says nothing any more."""
+        return bool(self.link_losses or self.speed_change)
+
+    def __str__(self) -> str:
+        times = "once" if self.link_losses == 1 else f"{self.link_losses} times"
+        parts = [f"lost its link {times}"] if self.link_losses else []
+        parts += [f"changed its speed from {self.speed_change}"] if self.speed_change else []
+        counted = ", ".join(f"{key} {count}" for key, count in self.counts.items())
+        parts += [f"counted {counted}"] if counted else []
+        return f"{self.port} {' and '.join(parts)}"
+
+
+@dataclass(frozen=True, slots=True)
 class FrameTrialResult:
-    """What a rig answers to a FrameTrial: one result for each direction of the trial, in the same order."""
+    """What a rig answers to a FrameTrial: one result for each direction of the trial, in the same order, and the ports
+    of the tester at which something went wrong."""
 
     directions: list[FrameDirectionResult]
     kind: Literal["frames"] = "frames"
+    ports: list[PortTrouble] = field(default_factory=list)
+
+    @property
+    def lost_link(self) -> PortTrouble | None:
+        """A port whose link was lost or changed meanwhile, so that the trial says nothing."""
+        return next((port for port in self.ports if port.spoils), None)
