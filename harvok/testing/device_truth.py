@@ -43,6 +43,7 @@ class DeviceCase:
     criterion: Criterion | None = None
     before: Device | None = None
     tests: tuple[TestName, ...] = ("throughput",)
+    full_s: float = _SETTINGS.full_s
 
 
 def device_cases() -> Iterator[DeviceCase]:
@@ -78,6 +79,12 @@ def _capacities(size: FrameSize) -> Iterator[DeviceCase]:
     yield _of_share(
         "deep buffer", "half of line rate, unlimited buffer", size, replace(_GOOD, forwarding_fps=line_fps / 2)
     )
+    for share in (0.88, 0.92):  # of line rate, with a buffer that hides in 2 s whatever is asked above
+        deep = replace(_GOOD, forwarding_fps=share * line_fps, buffer_frames=line_fps)
+        limit = Criterion("throughput-share", "unit", minimum=_SHARE)
+        truth: Verdict = "ACCEPT" if share > _SHARE else "REJECT"
+        name = f"{share:.0%} of line rate, a buffer of 1 s, trials of 2 s"
+        yield DeviceCase("deep buffer", name, size, _same(deep), truth, limit, full_s=2.0)
     yield _of_share("dead", "forwards nothing", size, replace(_GOOD, forwarding_fps=0.0, buffer_frames=0.0))
     for share in (0.7, 0.95):
         hot = replace(_GOOD, hot_after_s=20.0, hot_share=share, buffer_frames=100)
@@ -100,6 +107,11 @@ def _misdeeds(size: FrameSize) -> Iterator[DeviceCase]:
         yield DeviceCase("duplicates", f"{share:.2%} twice", size, _same(device), truth, duplicates)
         reordered = Criterion("frame-reordered", "unit", maximum=0.0005)
         yield DeviceCase("order", f"{share:.2%} late", size, _same(replace(_GOOD, reordering=share)), truth, reordered)
+        altered = Criterion("frame-spoiled", "unit", maximum=0.0005)
+        altering = _same(replace(_GOOD, corruption=share))
+        yield DeviceCase(
+            "content", f"{share:.2%} altered", size, altering, truth, altered, tests=("throughput", "loss")
+        )
 
 
 def _latencies(size: FrameSize) -> Iterator[DeviceCase]:
@@ -135,6 +147,7 @@ def _changes(size: FrameSize) -> Iterator[DeviceCase]:
         ("loses 0.1 %", replace(before, loss=0.001), "REJECT"),
         ("duplicates 0.3 %", replace(before, duplication=0.003), "REJECT"),
         ("reorders 0.3 %", replace(before, reordering=0.003), "REJECT"),
+        ("alters 0.3 %", replace(before, corruption=0.003), "REJECT"),
         ("30 µs slower", replace(before, latency_s=38e-6), "REJECT"),
         ("1 µs slower", replace(before, latency_s=9e-6), "ACCEPT"),
     )
@@ -159,7 +172,7 @@ def is_wrong(case: DeviceCase, verdict: Verdict) -> bool:
 
 
 def _series(name: str, case: DeviceCase, devices: Sequence[Device], seed: int) -> Series:
-    test = FrameTest(case.tests, (case.size,), _SETTINGS)
+    test = FrameTest(case.tests, (case.size,), replace(_SETTINGS, full_s=case.full_s))
     runs = []
     for number, device in enumerate(devices):
         found = findings_of(test, SimulatedPorts(device, seed + number))

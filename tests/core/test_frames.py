@@ -220,6 +220,19 @@ class WhatIsNotTaken(unittest.TestCase):
         self.assertEqual(slow.measure(throughput(GIGABIT, LARGE)).remarks, [])
         self.assertIn("not one frame came at any load", dead.measure(throughput(GIGABIT, LARGE)).remarks[0])
 
+    def test_a_queue_that_fills_in_a_short_trial_is_not_taken_for_capacity(self) -> None:
+        line_fps, short = LARGE.line_fps(1e9), replace(GIGABIT, full_s=2.0)
+        deep = Device(1e9, forwarding_fps=0.98 * line_fps, buffer_frames=10_000, jitter_s=2e-6)
+        answer = Watched(deep).measure(throughput(short, LARGE))
+        self.assertAlmostEqual(answer.fps / line_fps, 0.98, delta=0.006)
+        self.assertRegex(answer.remarks[0], r"nothing was lost in 2 s, and a queue grew till the end: 2\.0\d? % more")
+        whole = Device(
+            1e9, forwarding_fps=0.98 * line_fps, buffer_frames=200_000
+        )  # what a trial of 60 s carries, counts
+        self.assertEqual(Watched(whole).measure(throughput(GIGABIT, LARGE)).fps, line_fps)
+        jittery = Device(1e9, jitter_s=30e-3)  # delays that vary by chance are no queue that grows
+        self.assertEqual(Watched(jittery).measure(throughput(short, LARGE)).fps, line_fps)
+
     def test_frames_that_come_changed_are_lost_and_named(self) -> None:
         answer = Watched(Device(1e9, corruption=1e-3)).measure(throughput(replace(GIGABIT, loss_tolerance=0.01), LARGE))
         self.assertRegex(answer.remarks[0], r"1518 B, send: of \d+ frames there came \d+ with an altered content")

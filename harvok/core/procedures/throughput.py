@@ -23,8 +23,8 @@ from harvok.core.procedures.frames import (
     trial,
 )
 from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, binary, guided, retreat
-from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
-from harvok.core.units import format_frame_rate, format_share
+from harvok.core.trials.frames import OFFERED_TOLERANCE, FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.units import format_frame_rate, format_share, format_span
 from harvok.errors import TesterLimitError
 
 
@@ -48,6 +48,9 @@ class _Spent:
 
     ports: str = ""
     """What the tester's own ports counted in the latest trial in which they counted anything."""
+
+    filling: tuple[float, float] = (0.0, 0.0)
+    """The highest load under which a queue grew till the end, and by how much it was more than was carried."""
 
     def note(self, result: FrameTrialResult) -> None:
         self.ports = port_words(result) or self.ports
@@ -115,11 +118,40 @@ def _search(
             if not lossless(result, settings.loss_tolerance):
                 spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
             delivered = min(direction.forwarding_rate_fps for direction in result.directions)
-            attempt = search.send(Outcome(lossless(result, settings.loss_tolerance), delivered))
+            passed = lossless(result, settings.loss_tolerance)
+            if passed and settings.full_s <= attempt.duration_s < RFC_TRIAL_S:
+                overload = max(overload_share(direction) for direction in result.directions)
+                if overload > OFFERED_TOLERANCE:
+                    passed, delivered = False, delivered / (1 + overload)
+                    spent.filling = max(spent.filling, (attempt.load, overload))
+            attempt = search.send(Outcome(passed, delivered))
     except StopIteration as end:
         found: float = end.value
         spent.found = found
         return spent.offered_fps.get(found, found)
+
+
+RFC_TRIAL_S = 60.0
+"""RFC 2544 §24: what a trial is to last. In one of this length what was not lost was carried, by definition."""
+_EVENLY = (0.35, 0.65)
+"""Where, between the smallest and the largest delay, median and mean stand when a queue grew steadily: in the middle.
+Where it did not, nearly all frames are as fast as the fastest, and single ones late."""
+_SMOOTHLY = 0.05
+"""Of the growth: what one delay differs from the next by. Those that vary by chance differ by a third of their range."""
+
+
+def overload_share(direction: FrameDirectionResult) -> float:
+    """By how much the load was above what the device carried, though nothing was lost: a queue grew all through the
+    trial. The last frame waits for all that was not carried in time, so that the growth of the delay, over the length
+    of the trial, is that share. 0 where no queue grew steadily."""
+    delay = direction.delay
+    if not delay or not direction.sending_s or delay.p999_s <= delay.min_s:
+        return 0.0
+    span_s = delay.p999_s - delay.min_s
+    places = [(value_s - delay.min_s) / span_s for value_s in (delay.median_s, delay.mean_s)]
+    if delay.jitter_s > _SMOOTHLY * span_s or not all(_EVENLY[0] <= place <= _EVENLY[1] for place in places):
+        return 0.0
+    return span_s / direction.sending_s
 
 
 _FAR_BELOW = 0.5
@@ -142,6 +174,13 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
         return [f"{size.name} B, {spent.spoiled.direction}: {spoiled_words(spent.spoiled)}"]
     if not found and spent.losses and all(share == 1 for _, share, _ in spent.losses):
         return [f"{size.name} B: not one frame came at any load; is an MTU of the device smaller than the frame?"]
+    load, overload = spent.filling
+    if found < load:
+        return [
+            f"{size.name} B: at {format_frame_rate(load)} frames/s nothing was lost in {format_span(settings.full_s)}, "
+            f"and a queue grew till the end: {format_share(overload)} more than is carried, so that it does not count; "
+            f"trials of {format_span(RFC_TRIAL_S)} (RFC 2544 §24) tell how long it lasts"
+        ]
     counted = [(load, share) for load, share, frames in spent.losses if frames >= _MIN_LOST]
     if len(counted) < 2 or found > _FAR_BELOW * size.line_fps(settings.line_bps):
         return []
