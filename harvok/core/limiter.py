@@ -10,7 +10,7 @@ and a test of some seconds that finds a token bucket full shows up to 1.7 % more
 LimiterKind = Literal[
     "negotiated-speed", "receive-window", "send-buffer", "loss", "window-opening",
     "cpu-near", "cpu-far", "pacing", "link", "none", "sending-host", "own-queue", "receiving-host",
-    "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown",
+    "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown", "firewall",
 ]  # fmt: skip
 Blame = Literal["equipment", "settings", "tester", "nothing"]
 
@@ -34,6 +34,7 @@ _NAMES: dict[LimiterKind, str] = {
     "other-traffic": "other traffic on the link",
     "slow-flow": "one slow flow",
     "unknown": "unknown: nothing proves what it was",
+    "firewall": "a firewall on the path",
 }
 _BLAME: dict[LimiterKind, Blame] = {
     "negotiated-speed": "equipment",
@@ -55,6 +56,7 @@ _BLAME: dict[LimiterKind, Blame] = {
     "other-traffic": "nothing",
     "slow-flow": "nothing",
     "unknown": "nothing",
+    "firewall": "settings",
 }
 
 

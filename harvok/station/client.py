@@ -41,6 +41,7 @@ from harvok.errors import (
 )
 from harvok.signals import uninterrupted
 from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
+from harvok.traffic.icmp_errors import is_rejected
 from harvok.traffic.sockets import Source, format_address
 from harvok.traffic.table import FlowTrial
 
@@ -236,8 +237,16 @@ class StationClient:
                 f"{where} refused the connection: the host is there, and no station listens on that port",
                 "Start `harvok station` there, or give the port that it printed.",
             )
+        if number in (errno.EHOSTUNREACH, errno.ENETUNREACH) and is_rejected(self.address.host, self.address.port):
+            return FarEndError(
+                f"cannot reach a station at {where}: a firewall there or on the way rejects the connection (ICMP)",
+                f"Let TCP port {self.address.port} through; the route and the cable work, since somebody answered.",
+            )
         why = os.strerror(number) if number else str(error)
-        return FarEndError(f"cannot reach a station at {where}: {why}", "Check the address, the route and the cable.")
+        return FarEndError(
+            f"cannot reach a station at {where}: {why}",
+            "Check the address, the route and the cable; a firewall that rejects connections looks the same.",
+        )
 
 
 def _system_error(error: BaseException | None) -> int:

@@ -19,13 +19,13 @@ from numpy.typing import NDArray
 from harvok.clock import SYSTEM
 from harvok.core.trials.udp import Means, Method
 from harvok.core.wire.datagram import HEAD_BYTES
+from harvok.traffic.icmp_errors import hear_errors, take_prohibitions
 from harvok.traffic.sockets import never_fragment
 from harvok.traffic.stamps import SO_TIMESTAMPNS
 
 _SOL_UDP, _UDP_SEGMENT, _UDP_GRO = 17, 103, 104  # uapi linux/udp.h
 _SO_RCVBUFFORCE, _SO_MEMINFO = 33, 55  # uapi asm-generic/socket.h
 _MEMINFO_DROPS = 8  # SK_MEMINFO_DROPS, uapi linux/sock_diag.h
-_RECEIVE_ERRORS = {socket.AF_INET: (socket.IPPROTO_IP, 11), socket.AF_INET6: (socket.IPPROTO_IPV6, 25)}  # IP_RECVERR
 _MAX_SEGMENTS, _MAX_SUPER_BYTES = 64, 65000
 _MESSAGES = 32  # taken with one call
 _SUPER_SLOT = 1 << 16
@@ -62,7 +62,7 @@ def prepare_sending(sock: socket.socket) -> None:
     if sys.platform != "linux":
         return
     never_fragment(sock)
-    sock.setsockopt(*_RECEIVE_ERRORS[socket.AddressFamily(sock.family)], 1)
+    hear_errors(sock)
 
 
 def prepare_receiving(sock: socket.socket, buffer_bytes: int | None) -> None:
@@ -93,7 +93,7 @@ class DatagramSender:
         segmented = method != "plain" and batch > 1 and can_segment(sock, payload_bytes)
         self.batch = min(batch, max_in_a_batch(payload_bytes)) if segmented else 1
         self.means: Means = "segmented" if segmented else "plain"
-        self.sent = self.refused = 0
+        self.sent = self.refused = self.prohibited = 0
         text = np.random.default_rng(trial).bytes(self.batch * payload_bytes)
         self._view = memoryview(bytearray(text))
         heads: NDArray[Any] = np.ndarray(self.batch, HEAD_DTYPE, self._view, 0, (payload_bytes,))
@@ -121,6 +121,7 @@ class DatagramSender:
                 self.refused += 1
                 return 0
             if error.errno in (errno.EHOSTUNREACH, errno.ENETUNREACH):
+                self.prohibited += take_prohibitions(self._sock)
                 return 0  # told by a router on the way, of an earlier one: to this test it is loss
             raise
         self.sent += count

@@ -7,7 +7,7 @@ import select
 import socket
 import struct
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Protocol
 
@@ -156,10 +156,11 @@ class _ProbeState:
 @dataclass(frozen=True, slots=True)
 class ProbeRoute:
     """A way that answers: `make` a fresh prober for every trial, so that late answers never mix with those of the next.
-    `port` is the reflector's, 0 for ICMP echo."""
+    `port` is the reflector's, 0 for ICMP echo; `silent` are the ports that were asked before it and did not answer."""
 
     make: Callable[[], Prober]
     port: int
+    silent: tuple[int, ...] = ()
 
 
 class DelaySession:
@@ -294,9 +295,9 @@ def find_probe_route(
     ways = [ProbeRoute(partial(StampProber, (host, port), source, key, size, trial.dscp), port) for port in ports]
     if echo:
         ways.append(ProbeRoute(partial(EchoProber, host, source, trial.payload_bytes, trial.dscp), 0))
-    for way in ways:
+    for number, way in enumerate(ways):
         if _answers(way.make(), clock):
-            return way
+            return replace(way, silent=ports[:number])
     tried = [f"no STAMP reflector on UDP port {port}{' with this key' if key else ''}" for port in ports]
     tried += ["no ICMP echo"] if echo else []
     raise SilentError(

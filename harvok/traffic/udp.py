@@ -34,6 +34,7 @@ from harvok.core.wire.datagram import (
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
 from harvok.signals import uninterrupted
+from harvok.traffic.icmp_errors import hear_errors, take_prohibitions
 from harvok.traffic.own_address import from_same_address, own_address, tell_own_address
 from harvok.traffic.sockets import Source, apply_options, bind_source, families_of, format_address
 from harvok.traffic.tcp import DataTarget
@@ -94,6 +95,7 @@ def _open(trial: UdpTrial, target: DataTarget, source: Source, hello: Hello) -> 
 
 def _prove(sock: socket.socket, hello: bytes, target: DataTarget) -> None:
     """Says hello until challenged, and answers until welcome."""
+    hear_errors(sock)
     sock.settimeout(_ASK_AGAIN_S)
     datagram, refused = hello, False
     for _ in range(round(_ADMISSION_S / _ASK_AGAIN_S)):
@@ -106,9 +108,11 @@ def _prove(sock: socket.socket, hello: bytes, target: DataTarget) -> None:
             refused = True
             continue
         except OSError as error:
-            raise _blocked(target, f"failed: {os.strerror(error.errno or 0)}") from error
+            prohibited = take_prohibitions(sock) > 0
+            why = "are prohibited by a firewall on the way (ICMP)" if prohibited else os.strerror(error.errno or 0)
+            raise _blocked(target, why if prohibited else f"failed: {why}") from error
         if answer == WELCOME:
-            return
+            return hear_errors(sock, wanted=False)
         datagram = answer_challenge(hello, answer, target.key)
     raise _blocked(target, "were refused" if refused else f"got no answer in {_ADMISSION_S:.0f} s")
 

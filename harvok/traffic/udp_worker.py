@@ -88,7 +88,9 @@ def send(orders: UdpOrders, sockets: Sequence[socket.socket]) -> None:
     for flow, sender, (first, last) in zip(orders.flows, senders, spans, strict=True):
         gap_s = sender.batch / flow.load_fps
         sending_s = (last - first) / 1e9 + gap_s if sender.sent else 0.0
-        reported.append([flow.flow, sender.sent, sending_s, sender.means, sender.batch, sender.refused])
+        reported.append(
+            [flow.flow, sender.sent, sending_s, sender.means, sender.batch, sender.refused, sender.prohibited]
+        )
     say({"over": reported})
 
 

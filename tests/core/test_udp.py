@@ -75,7 +75,24 @@ class WhatLimited(unittest.TestCase):
         self.assertEqual(self.kind(SimulatedPath()), "none")
         self.assertEqual(self.kind(SimulatedPath(lossy)), "loss")
         self.assertEqual(self.kind(SimulatedPath(lossy, socket_drops=900)), "receiving-host")
-        self.assertEqual(self.kind(SimulatedPath(lossy, host_fps=900)), "sending-host")
+        mild: FrameImpairer = lambda number: (0.001,) if number % 100 else ()  # noqa: E731
+        self.assertEqual(self.kind(SimulatedPath(mild, host_fps=900)), "sending-host")
+
+    def test_the_largest_of_several_causes_is_named_and_the_others_beside_it(self) -> None:
+        path = SimulatedPath(lambda _: (), host_fps=990)
+        (reading,) = read_trial(self.TRIAL, path.run(self.TRIAL, Observer()), 4)
+        self.assertEqual((reading.limiter.kind, reading.limiter.blame), ("loss", "equipment"))
+        self.assertIn("990 of 990 datagrams were lost on the path", reading.limiter.evidence)
+        self.assertIn("the sending host managed 99.0 % of the load", reading.limiter.evidence)
+
+    def test_what_is_prohibited_is_a_matter_of_a_firewall(self) -> None:
+        result = SimulatedPath(lambda _: ()).run(self.TRIAL, Observer())
+        (direction,) = result.directions
+        sent = [replace(flow, prohibited=12) for flow in direction.sender.sent]
+        told = replace(result, directions=[replace(direction, sender=replace(direction.sender, sent=sent))])
+        (reading,) = read_trial(self.TRIAL, told, 4)
+        self.assertEqual(reading.limiter.kind, "firewall")
+        self.assertIn("somebody answered 12 times that they are prohibited", reading.limiter.evidence)
 
     def test_a_load_held_within_a_fifth_of_a_percent_is_held(self) -> None:
         trial = replace(self.TRIAL, services=(UdpService(10_000.0, 100),))

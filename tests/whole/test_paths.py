@@ -98,6 +98,16 @@ class Paths(ProgramTest):
         self.assertIn("no answer", self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr)
 
     @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_a_firewall_that_answers_is_no_cable(self) -> None:
+        pair = self.pair()
+        self.rule(pair, "far", "input", "udp dport 26471 reject with icmpx type admin-prohibited")
+        said = self.near(pair, "udp", ADDRESSES["far"], "--rate", "1M", code=4).stderr
+        self.assertIn("are prohibited by a firewall on the way (ICMP)", said)
+        self.rule(pair, "far", "input", "tcp dport 26470 reject with icmpx type admin-prohibited", "control")
+        said = self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr
+        self.assertIn("a firewall there or on the way rejects the connection (ICMP)", said)
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
     def test_random_loss_is_the_limiter(self) -> None:
         pair = self.pair(rate_bps=1e9)
         self.rule(pair, "far", "input", "tcp dport 26471 meta length > 1000 numgen random mod 100 < 3 drop")
@@ -108,7 +118,7 @@ class Paths(ProgramTest):
             self.skip_if_busy(contention)
         self.assertEqual(reading.limiter.kind, "loss", reading.limiter.evidence)
 
-    def rule(self, pair: NamespacePair, side: Any, hook: str, rule: str) -> None:
-        text = f"table inet bench {{\nchain {hook} {{\ntype filter hook {hook} priority 0;\n{rule}\n}}\n}}\n"
+    def rule(self, pair: NamespacePair, side: Any, hook: str, rule: str, table: str = "bench") -> None:
+        text = f"table inet {table} {{\nchain {hook} {{\ntype filter hook {hook} priority 0;\n{rule}\n}}\n}}\n"
         done = pair.run(side, ["nft", text])
         self.assertEqual(done.returncode, 0, done.stderr)

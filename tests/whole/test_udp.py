@@ -81,6 +81,8 @@ class UdpOverLoopback(ProgramTest):
         loaded = self.harvok("delay", address, "--packets", "10", "--gap", "20ms", "--load", "send").stdout
         self.assertIn("tcp-send", loaded)
         self.assertIn("the load carried", loaded)
+        echo = json.loads(self.inside("delay", "127.0.0.1", "--packets", "2", "--gap", "5ms", "--json").stdout)
+        self.assertIn("no STAMP reflector answered on UDP port 26472 and 862, so ICMP echo", echo["notices"][0])
         err = self.inside("delay", "127.0.0.1", "--port", "9", "--packets", "2", code=4).stderr
         self.assertIn("no STAMP reflector on UDP port 9", err)
 

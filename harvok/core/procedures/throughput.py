@@ -137,7 +137,7 @@ _EVENLY = (0.35, 0.65)
 """Where, between the smallest and the largest delay, median and mean stand when a queue grew steadily: in the middle.
 Where it did not, nearly all frames are as fast as the fastest, and single ones late."""
 _SMOOTHLY = 0.05
-"""Of the growth: what one delay differs from the next by. Those that vary by chance differ by a third of their range."""
+"""Of the growth: what one delay differs from the next by. Those that vary by chance differ by a third of their span."""
 
 
 def overload_share(direction: FrameDirectionResult) -> float:

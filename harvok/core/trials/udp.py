@@ -156,7 +156,8 @@ class TransitSummary:
 class UdpFlowSent:
     """What the sending half says of a flow: `sending_s` is the time that its datagrams span, one gap each.
 
-    `refused` times the kernel took a batch only later, because this host's own queue was full.
+    `refused` times the kernel took a batch only later, because this host's own queue was full; `prohibited` times
+    somebody on the way answered that datagrams are not let through.
     """
 
     flow: int
@@ -165,6 +166,7 @@ class UdpFlowSent:
     means: Means
     batch: int
     refused: int = 0
+    prohibited: int = 0
 
 
 @dataclass(frozen=True, slots=True)

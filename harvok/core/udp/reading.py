@@ -185,40 +185,60 @@ def _together(transits: Sequence[TransitSummary]) -> TransitSummary | None:
 def _limiter(
     service: UdpService, sent: Sequence[UdpFlowSent], received: Sequence[UdpFlowReceived], offered_fps: float
 ) -> Limiter:
-    """Asks the tester first: what it did not send, or did not read, is not the path's fault."""
+    """What took the largest share of the load: the tester, which did not send or did not read it, or the path. The
+    smaller ones are named beside it, so that a path that swallows everything is not hidden by a lapse of the tester."""
     count, come = sum(flow.datagrams for flow in sent), sum(flow.datagrams for flow in received)
-    drops = _socket_drops(sent, received)
-    refused = sum(flow.refused for flow in sent)
-    short = 1 - offered_fps / service.load_fps
-    besides = f"; of what it sent, {count - come - drops} were lost on the path" if count - come > drops else ""
-    if short > HELD and refused:
-        return Limiter(
-            "own-queue",
-            f"the sending host sent only {format_share(offered_fps / service.load_fps)} of the load: the queue "
-            f"towards its own interface was full {refused} times{besides}",
-            "Ask for no more than the sending interface carries; see its speed with `harvok ports`.",
-        )
-    if short > HELD:
-        return Limiter(
-            "sending-host",
-            f"the sending host managed {format_share(offered_fps / service.load_fps)} of the load that was asked for"
-            f"{besides}",
-            "Use larger frames, a faster host, or more --flows; leave --method at auto.",
-        )
-    if drops:
+    drops, held = _socket_drops(sent, received), offered_fps / service.load_fps
+    lost = max(count - come - drops, 0)
+    shares = {
+        "sender": max(1 - held, 0.0) if 1 - held > HELD else 0.0,
+        "receiver": held * drops / max(count, 1),
+        "path": held * lost / max(count, 1),
+    }
+    largest = max(shares, key=lambda who: shares[who])
+    if not shares[largest]:
+        return Limiter("none", "everything that was sent arrived", "Ask for more to find the limit, or use --search.")
+    if largest == "sender":
+        return _sender_limit(held, sum(flow.refused for flow in sent), lost)
+    if largest == "receiver":
         return Limiter(
             "receiving-host",
             f"{drops} of the {count - come} lost datagrams reached the receiving host, whose socket had no "
             "room for them",
             "Raise net.core.rmem_max there, use a faster host, or ask for less.",
         )
-    if count > come:
+    beside = f", and {drops} by the receiving socket" if drops else "; the receiving socket dropped none"
+    beside += f"; the sending host managed {format_share(held)} of the load" if shares["sender"] else ""
+    prohibited = sum(flow.prohibited for flow in sent)
+    if prohibited:
         return Limiter(
-            "loss",
-            f"{count - come} of {count} datagrams were lost on the path; the receiving socket dropped none",
-            "Look at error and drop counters of every port on the way, and search the loss-free rate with --search.",
+            "firewall",
+            f"{lost} of {count} datagrams were lost on the path, where somebody answered {prohibited} times that they "
+            f"are prohibited (ICMP){beside}",
+            "Let the UDP data port through every firewall and access list between the ends.",
         )
-    return Limiter("none", "everything that was sent arrived", "Ask for more to find the limit, or use --search.")
+    return Limiter(
+        "loss",
+        f"{lost} of {count} datagrams were lost on the path{beside}",
+        "Look at error and drop counters of every port on the way, and search the loss-free rate with --search.",
+    )
+
+
+def _sender_limit(held: float, refused: int, lost: int) -> Limiter:
+    """A sender that fell short: of its interface, or of its CPU."""
+    besides = f"; of what it sent, {lost} were lost on the path" if lost else ""
+    if refused:
+        return Limiter(
+            "own-queue",
+            f"the sending host sent only {format_share(held)} of the load: the queue towards its own interface was "
+            f"full {refused} times{besides}",
+            "Ask for no more than the sending interface carries; see its speed with `harvok ports`.",
+        )
+    return Limiter(
+        "sending-host",
+        f"the sending host managed {format_share(held)} of the load that was asked for{besides}",
+        "Use larger frames, a faster host, or more --flows; leave --method at auto.",
+    )
 
 
 def figures_of(reading: UdpReading, labels: dict[str, str]) -> Iterator[Figure]:

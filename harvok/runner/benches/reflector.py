@@ -30,12 +30,12 @@ _STATION_REFLECTOR_PORT = DEFAULT_CONTROL_PORT + _REFLECTOR_ABOVE
 
 @dataclass(frozen=True, slots=True)
 class ReflectorBench:
-    """The reflector that answers, at `host`; `stations` is None where no load is asked for."""
+    """The reflector that answers, at `host`, by `route`; `stations` is None where no load is asked for."""
 
     test: DelayTest
     place: ReflectorPlace
     host: str
-    port: int
+    route: ProbeRoute
     rig: ReflectedRig
     stations: StationsRig | None
 
@@ -49,8 +49,9 @@ class ReflectorBench:
             name, source = settings.near_name, settings.source
             near = host_conditions(self.host, name=name, source=source.address, interface=source.interface)
             far, link = None, Link(settings.rated_bps)
-        kept_as = RigRecord(station=settings.station, address=self.host, port=self.port)
-        yield Situation(self.rig, kept_as, self.test, Context(link, version), near, far)
+        kept_as = RigRecord(station=settings.station, address=self.host, port=self.route.port)
+        notices = list(_silence_notices(self.route))
+        yield Situation(self.rig, kept_as, self.test, Context(link, version), near, far, notices=notices)
 
 
 @contextmanager
@@ -68,7 +69,18 @@ def open_reflector(request: TestRequest, notice: Callable[[str], None], clock: C
         address = stations.address if stations else resolve(place.stations.station, place.stations.ip_version)
         route = _route(place, test, address.host, stations, clock)
         rig = ReflectedRig(route.make, stations, place.load, clock)
-        yield ReflectorBench(test, place, address.host, route.port, rig, stations)
+        yield ReflectorBench(test, place, address.host, route, rig, stations)
+
+
+def _silence_notices(route: ProbeRoute) -> Iterator[str]:
+    """Echo takes over without being asked, and means something else."""
+    if route.silent and not route.port:
+        ports = " and ".join(map(str, route.silent))
+        yield (
+            f"no STAMP reflector answered on UDP port {ports}, so ICMP echo is measured instead: it tells no one-way "
+            "figures, and routers answer it when they have nothing else to do; start `harvok station` there, or let "
+            "these ports through"
+        )
 
 
 def reflector_port(place: ReflectorPlace, test: DelayTest) -> int | None:
