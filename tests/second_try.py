@@ -9,7 +9,6 @@ BUSY = "this host was busy"
 
 SECOND_TRY = frozenset(
     {
-        "tests.whole.test_decide.Demos.test_the_whole_job_on_one_host",
         "tests.whole.test_frames.OnAVirtualRig.test_a_calibration_is_kept_and_used",
         "tests.whole.test_frames.OnAVirtualRig.test_throughput_of_a_shaped_switch_is_the_arithmetic",
         "tests.whole.test_paths.Paths.test_a_shaped_path_gives_what_the_arithmetic_allows",

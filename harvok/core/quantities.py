@@ -318,7 +318,8 @@ _ROWS = (
     ),
     Quantity(
         "offered-error", "offered load error", "ratio", "", "lower",
-        "|offered load / intended load − 1|, at a share of the tester's limit: the median of three trials",
+        "|offered load / intended load − 1|, at a share of the tester's limit: of three trials the median, where one "
+        "was too far off",
         standard="RFC 2285 §3.5", labels=_LOADS, heading="load error", rank="main",
         of_a_whole=False,
     ),

@@ -9,6 +9,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import log
 
+import numpy as np
+from numpy.typing import NDArray
+
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig
@@ -73,28 +76,40 @@ class SimulatedPorts:
         altered = self._binomial(arrived - by_chance, self._device.corruption)
         received = arrived - by_chance - altered
         delays = DelayHistogram()
-        delays.add(round(d * 1e9) for d in self._delays(size, stretches, (start_s, step.duration_s), received))
+        sampled = self._delays(size, stretches, (start_s, step.duration_s), received)
+        delays.add(np.rint(sampled * 1e9).astype(np.int64))
         return StepResult(sent, step.duration_s, received, delays.summary()), by_chance, altered, delays
 
     def _delays(
         self, size: float, stretches: Sequence[Stretch], span_s: tuple[float, float], received: int
-    ) -> list[float]:
+    ) -> NDArray[np.float64]:
         """Of frames sent evenly over a span: its start and its length."""
         (start_s, length_s), count = span_s, min(_SAMPLED_DELAYS, received)
-        return [self._delay_s(size, stretches, start_s + (n + 0.5) * length_s / count) for n in range(count)]
+        at_s = start_s + (np.arange(count, dtype=np.float64) + 0.5) * length_s / max(count, 1)
+        return self._delays_at(size, stretches, at_s)
 
     def _tagged(self, trial: FrameTrial, size: float, stretches: Sequence[Stretch]) -> list[float]:
         if trial.tag_at_s is None:
             return []
         step_s = (trial.duration_s - trial.tag_at_s) / trial.tags
-        return [self._delay_s(size, stretches, trial.tag_at_s + n * step_s) for n in range(trial.tags)]
+        delays: list[float] = self._delays_at(
+            size, stretches, trial.tag_at_s + np.arange(trial.tags, dtype=np.float64) * step_s
+        ).tolist()
+        return delays
 
-    def _delay_s(self, size: float, stretches: Sequence[Stretch], at_s: float) -> float:
-        """Time through the device for a frame sent at a moment: transit, the queue before it, and jitter."""
-        here = next((s for s in stretches if s.start_s <= at_s < s.end_s), stretches[-1])
-        waiting_s = _queue_at(here, at_s) / here.capacity_fps if here.capacity_fps else 0.0
-        jitter_s = self._rng.uniform(0.0, self._device.jitter_s) if self._device.jitter_s else 0.0
-        return self._device.transit_s(size) + waiting_s + jitter_s
+    def _delays_at(self, size: float, stretches: Sequence[Stretch], at_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Time through the device for frames sent at some moments: transit, the queue before each, and jitter."""
+        ends = np.array([stretch.end_s for stretch in stretches])
+        here = np.minimum(np.searchsorted(ends, at_s, side="right"), len(ends) - 1)
+        waiting_s = np.zeros(len(at_s))
+        for number in np.unique(here):
+            stretch = stretches[number]
+            if stretch.capacity_fps:
+                inside = here == number
+                waiting_s[inside] = _queue_at(stretch, at_s[inside]) / stretch.capacity_fps
+        draw, jitter_s = self._rng.uniform, self._device.jitter_s
+        jitters = np.array([draw(0.0, jitter_s) for _ in at_s]) if jitter_s else 0.0
+        return self._device.transit_s(size) + waiting_s + jitters
 
     def _binomial(self, count: int, share: float) -> int:
         """How many of `count` frames chance picks: drawn exactly for few, from the normal limit for many."""
@@ -181,13 +196,11 @@ def _either(one: float, other: float) -> float:
     return one + other - one * other
 
 
-def _queue_at(stretch: Stretch, at_s: float) -> float:
-    """Frames in the queue at a moment within a stretch."""
+def _queue_at(stretch: Stretch, at_s: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Frames in the queue at moments within a stretch."""
     growth_fps = stretch.load_fps - stretch.capacity_fps
     grown = stretch.queue_at_start + growth_fps * (at_s - stretch.start_s)
-    if growth_fps > 0:
-        return min(grown, stretch.queue_at_end)
-    return max(grown, 0.0)
+    return np.minimum(grown, stretch.queue_at_end) if growth_fps > 0 else np.maximum(grown, 0.0)
 
 
 def _longest_gap_s(stretches: Sequence[Stretch]) -> float:

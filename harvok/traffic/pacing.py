@@ -8,6 +8,9 @@ CPU time. So it sleeps for as long as there is time, and waits busily only where
 
 from harvok.clock import SYSTEM
 
+CATCH_UP = 1 - 1 / 16
+"""After a lapse the gap between two sendings shrinks to this until the schedule is met again: never a burst, and no
+lasting shortfall."""
 _SLEEP_ABOVE_NS, _WAKE_BEFORE_NS = 200_000, 100_000
 _ALWAYS_LATE = 16
 """So many more sleeps that ended late than in time: not chance or a neighbour, but how the timers of this host are."""

@@ -20,11 +20,9 @@ from typing import Any
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
 from harvok.core.trials.udp import Method
-from harvok.traffic.pacing import Waiter
+from harvok.traffic.pacing import CATCH_UP, Waiter
 from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
 
-_CATCH_UP = 1 - 1 / 16
-"""After a lapse the gap shrinks to this until the schedule is met again: never a burst, and no lasting shortfall."""
 _QUEUE_FULL_S = 50e-6
 _POLL_MS = 20
 BATCHES_A_SECOND = 30_000
@@ -122,7 +120,7 @@ def _send_all(orders: UdpOrders, senders: Sequence[Any], origin_ns: int, spans: 
         if sender.sent >= totals[at]:
             heapq.heappop(queue)
             continue
-        next_ns = max(starts[at] + sender.sent / sender.batch * gaps[at], now + gaps[at] * _CATCH_UP)
+        next_ns = max(starts[at] + sender.sent / sender.batch * gaps[at], now + gaps[at] * CATCH_UP)
         heapq.heapreplace(queue, (int(next_ns), at))
     report.tell(max(now_ns(), origin_ns + int(orders.duration_s * 1e9)))
 

@@ -162,7 +162,7 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     console.print(table)
     remark = (
         "highest load held within 0.5 % without loss over a lead alone, median and spread of three searches; the "
-        "largest load error at a tenth, half and nine tenths of it, medians of three trials; delays at a tenth of it"
+        "largest load error at a tenth, half and nine tenths of it; delays at a tenth of it"
     )
     console.print(Text(remark, style="dim"))
 
