@@ -4,13 +4,14 @@ A procedure is a generator: `procedure(test, context, findings)` yields the next
 adds to `findings` as it goes, so that a test that breaks off keeps what was found until then. It does no I/O.
 """
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, field
 from typing import Protocol, TypeVar
 
 from harvok.core.ethernet import IpVersion
 from harvok.core.figures import Figure
 from harvok.core.link import Link
+from harvok.core.tcp.case import KnownGood
 from harvok.core.tcp.reading import Reading
 from harvok.core.trials.any import Trial, TrialResult
 
@@ -37,10 +38,12 @@ class Test(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What is known before the first trial: the link under test, and the IP version of the flows."""
+    """What is known before the first trial: the link under test, the IP version of the flows, and of TCP, by direction,
+    a run in which these hosts filled this link's ceiling."""
 
     link: Link = Link()
     ip_version: IpVersion = 4
+    known_good: Mapping[str, KnownGood] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -143,6 +143,21 @@ class Logbook:
             ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
         return self.records(ids)
 
+    def newest_with(self, quantity: str, minimum: float, maximum: int) -> "Iterator[RunRecord]":
+        """The newest complete runs in which a figure was at least `minimum`, newest first, `maximum` of them."""
+        query = (
+            sa.select(runs.c.id)
+            .where(runs.c.state == "complete")
+            .where(
+                runs.c.id.in_(
+                    sa.select(figures.c.run).where(figures.c.quantity == quantity, figures.c.value >= minimum)
+                )
+            )
+        )
+        with self._reading() as db:
+            ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
+        return self.records(ids)
+
     def values(self, quantity: str, rig: str, test: str = "") -> list[FigureValue]:
         """A figure of all complete runs on a rig, oldest first; of one test only, when it is named."""
         query = (

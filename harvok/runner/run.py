@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from contextlib import AbstractContextManager, ExitStack
+from dataclasses import replace
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
@@ -19,6 +20,7 @@ from harvok.runner.benches.frames import open_frames
 from harvok.runner.benches.port import open_port
 from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
+from harvok.runner.known_good import known_good
 from harvok.runner.pace import forecast_s
 from harvok.runner.recorder import OnRecord, RunRecorder, new_id
 from harvok.runner.request import TestRequest
@@ -67,8 +69,10 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
         )
     )
 
+    context = replace(situation.context, known_good=known_good(recorder.logbook, record))
+
     def work(observer: Observer, findings: Findings) -> None:
-        drive(kind.procedure(situation.test, situation.context, findings), situation.rig, observer)
+        drive(kind.procedure(situation.test, context, findings), situation.rig, observer)
 
     def judge(findings: Findings, events: list[Event]) -> list[Finding]:
         return kind.judge(situation.test, findings, events)

@@ -47,10 +47,15 @@ def sample_of(record: RunRecord) -> RunSample:
     return RunSample(
         id=record.id,
         figures=record.figures,
-        conditions=dict(_conditions(record)),
+        conditions=conditions_of(record),
         limiters={reading.direction: reading.limiter for reading in record.readings},
         default=frozenset(figure.key for figure in _without_side_loads(record)),
     )
+
+
+def conditions_of(record: RunRecord) -> dict[str, str]:
+    """Everything that should be alike before two series are compared, by its name, as printed."""
+    return dict(_conditions(record))
 
 
 def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:

@@ -15,7 +15,7 @@ from harvok.core.ends import CpuUse
 from harvok.core.figures import Figure, find
 from harvok.core.limiter import Limiter
 from harvok.core.link import Link, PortSpeed
-from harvok.core.tcp.case import Case
+from harvok.core.tcp.case import Case, KnownGood
 from harvok.core.tcp.foreign import with_foreign_share
 from harvok.core.tcp.limiter import FULL_SHARE, find_limiter
 from harvok.core.tcp.reading import Reading, read_direction
@@ -44,6 +44,20 @@ def uneven(mean_bps: float) -> Callable[[float], float]:
 
 
 class Limiters(unittest.TestCase):
+    def test_what_these_hosts_did_before_proves_what_they_can_do(self) -> None:
+        good = KnownGood("run-7", 939e6, 0.997)
+        slow = transfer(uneven(400e6))
+        for result, known, kind in (
+            (slow, None, "unknown"),
+            (slow, good, "link"),
+            (transfer(uneven(400e6), near_cpu=busy(0.2, 0.95)), good, "unknown"),  # a host that may be short of time
+            (transfer(uneven(400e6), near_cpu=busy(0.4, 0.99)), good, "cpu-near"),
+        ):
+            reading, _ = read_direction(result, GIGABIT, SocketOptions(), known_good=known)
+            self.assertEqual(reading.limiter.kind, kind)
+        reading, _ = read_direction(slow, GIGABIT, SocketOptions(), known_good=good)
+        self.assertIn("in run run-7 these hosts carried 939.0 Mb/s, 99.7 % of this ceiling", reading.limiter.evidence)
+
     def test_a_full_link_is_the_link_whatever_else_was_busy(self) -> None:
         found = limiter(transfer(940e6, near_cpu=busy(0.99, 1.0)))
         self.assertEqual((found.kind, found.blame), ("link", "equipment"))

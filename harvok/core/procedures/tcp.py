@@ -41,7 +41,8 @@ def tcp_test(test: TcpTest, context: Context, findings: Findings) -> Procedure[T
     for trial in test.trials:
         result = yield trial
         for direction in result.directions:
-            reading, figures = read_direction(direction, context.link, trial.options, test.settling_s)
+            good = context.known_good.get(direction.direction)
+            reading, figures = read_direction(direction, context.link, trial.options, test.settling_s, good)
             findings.readings.append(reading)
             findings.figures.extend(figures)
             results.append(direction)

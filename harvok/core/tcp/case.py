@@ -35,6 +35,15 @@ the path is found by a full ceiling."""
 
 
 @dataclass(frozen=True, slots=True)
+class KnownGood:
+    """A run in which these hosts filled this ceiling under like conditions: what they reached, and of how much."""
+
+    run: str
+    goodput_bps: float
+    share: float
+
+
+@dataclass(frozen=True, slots=True)
 class Case:
     """What is known of one direction."""
 
@@ -44,6 +53,7 @@ class Case:
     ceiling: Ceiling | None
     link: Link
     options: SocketOptions
+    known_good: KnownGood | None = None
 
     @property
     def flow_goodput_bps(self) -> float:

@@ -81,6 +81,10 @@ _SLOW_FLOW = 0.5
 """Of an even share: flows that share a queue differ by a third over a few seconds, and come back."""
 
 
+_IDLE_WAITING = 0.05
+"""Of the time, in which a worker could have run and had no core: half of what counts as a shortage by itself."""
+_BUSY_CORE = 0.9
+"""Of any core: with less, the host had time to spare."""
 _OTHER_TRAFFIC = 0.1
 """Of this transfer's own bytes, on the interfaces of its ends, beyond them. What is sent after the last counter of a
 test of a second was read, and acknowledgements of the other direction, come to 1 to 4 %."""
@@ -383,12 +387,26 @@ def _link(case: Case, proof: str = "") -> Limiter:
     return Limiter("link", "; ".join([*_facts(case), *filter(None, [proof])]) + ".", advice)
 
 
+def _known_good(case: Case) -> Limiter | None:
+    """What these hosts did over another path they can do, as long as they are not busy now."""
+    good = case.known_good
+    busy = any(cpu.waiting >= _IDLE_WAITING or cpu.busiest_core >= _BUSY_CORE for cpu in case.evidence.cpu.values())
+    if not good or busy or not case.evidence.cpu:
+        return None
+    return _link(
+        case,
+        f"in run {good.run} these hosts carried {format_rate(good.goodput_bps)}, {format_share(good.share)} of this "
+        "ceiling, under like conditions, and had time to spare now",
+    )
+
+
 def _unknown(case: Case) -> Limiter:
     facts = "; ".join(_facts(case)) or "nothing was found"
     return Limiter(
         "unknown",
         f"{facts}; neither a full link nor a queue, loss, a window or a busy host accounts for that.",
-        "Measure these two hosts over a known-good path as well: what they reach there, they can do.",
+        "Measure these two hosts over a known-good path as well, with the same options and this logbook: a run that "
+        "fills the ceiling there is found by later ones, and proves what the hosts can do.",
     )
 
 
@@ -433,4 +451,5 @@ _RULES: tuple[Callable[[Case], Limiter | None], ...] = (
     _some_loss,
     _slow_flow,
     _steady_rate,
+    _known_good,
 )

@@ -7,7 +7,7 @@ from harvok.core.figures import Figure
 from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
-from harvok.core.tcp.case import Case
+from harvok.core.tcp.case import Case, KnownGood
 from harvok.core.tcp.ceiling import Ceiling, ceiling_of
 from harvok.core.tcp.evidence import Evidence, gather
 from harvok.core.tcp.limiter import find_limiter
@@ -26,7 +26,11 @@ class Reading:
 
 
 def read_direction(
-    result: DirectionResult, link: Link, options: SocketOptions, settling_s: float | None = None
+    result: DirectionResult,
+    link: Link,
+    options: SocketOptions,
+    settling_s: float | None = None,
+    known_good: KnownGood | None = None,
 ) -> tuple[Reading, list[Figure]]:
     """Reads a finished direction; `settling_s` sets the settling time instead of finding it."""
     settling = (
@@ -35,7 +39,7 @@ def read_direction(
     evidence = gather(result, settling)
     ceiling = ceiling_of(link, evidence.segment)
     settled_bps = mean_rate_bps(result.ticks, settling.settled_from_s)
-    case = Case(settled_bps, settling, evidence, ceiling, link, options)
+    case = Case(settled_bps, settling, evidence, ceiling, link, options, known_good)
     values = dict(_values(result, settling, evidence, ceiling, settled_bps))
     labels: dict[str, str] = {"direction": result.direction}
     reading = Reading(result.direction, settling, ceiling, find_limiter(case))
