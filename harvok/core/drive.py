@@ -7,7 +7,7 @@ thrown into it, so that its `finally` runs, and then goes on to the caller.
 from typing import Any, Protocol, TypeVar
 
 from harvok.core.observer import Observer
-from harvok.core.procedure import AnsweredT, AskedT, Procedure
+from harvok.core.procedure import AnsweredT, AskedT, Findings, Procedure
 from harvok.core.trials.any import Trial, TrialResult
 
 AskedT_contra = TypeVar("AskedT_contra", bound=Trial, contravariant=True)
@@ -25,9 +25,14 @@ class Rig(Protocol[AskedT_contra, AnsweredT_co]):
 AnyRig = Rig[Any, Any]
 
 
-def drive(procedure: Procedure[AskedT, AnsweredT], rig: Rig[AskedT, AnsweredT], observer: Observer) -> None:
-    """Runs a procedure on a rig to its end."""
-    number = 1
+def drive(
+    procedure: Procedure[AskedT, AnsweredT],
+    rig: Rig[AskedT, AnsweredT],
+    observer: Observer,
+    findings: Findings | None = None,
+) -> None:
+    """Runs a procedure on a rig to its end, and tells what it adds to `findings` as it goes."""
+    number, told = 1, 0
     try:
         trial = next(procedure)
         while True:
@@ -40,6 +45,9 @@ def drive(procedure: Procedure[AskedT, AnsweredT], rig: Rig[AskedT, AnsweredT], 
             observer.trial_finished(number, result)
             trial = procedure.send(result)
             number += 1
+            if findings and len(findings.figures) > told:
+                observer.found(findings.figures[told:])
+                told = len(findings.figures)
     except StopIteration:
         return
     finally:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from harvok.core.ethernet import IpVersion
+from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.samples import Event, Sample
 from harvok.core.trials.any import Trial, TrialResult
@@ -50,6 +51,9 @@ class Observer:
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """A trial ended and its result is whole."""
 
+    def found(self, figures: Sequence[Figure]) -> None:
+        """Figures that are final while the run goes on: of a frame size that is done, say."""
+
     def notice(self, text: str) -> None:
         """Something that a person at the bench should know now."""
 
@@ -79,6 +83,10 @@ class Observers(Observer):
     def trial_finished(self, number: int, result: TrialResult) -> None:
         for observer in self._observers:
             observer.trial_finished(number, result)
+
+    def found(self, figures: Sequence[Figure]) -> None:
+        for observer in self._observers:
+            observer.found(figures)
 
     def notice(self, text: str) -> None:
         for observer in self._observers:

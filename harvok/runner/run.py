@@ -72,7 +72,7 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
     context = replace(situation.context, known_good=known_good(recorder.logbook, record))
 
     def work(observer: Observer, findings: Findings) -> None:
-        drive(kind.procedure(situation.test, context, findings), situation.rig, observer)
+        drive(kind.procedure(situation.test, context, findings), situation.rig, observer, findings)
 
     def judge(findings: Findings, events: list[Event]) -> list[Finding]:
         return kind.judge(situation.test, findings, events)

@@ -14,6 +14,7 @@ from harvok.cli.render.frames import (
 from harvok.cli.render.rig import show_rig, what_is_sent
 from harvok.cli.render.run_view import show_run
 from harvok.core.ends import RECEIVE, SEND
+from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.models.rig import RIG_FILE, RigFile
@@ -135,6 +136,9 @@ class WhileItRuns(unittest.TestCase):
     def test_a_terminal_shows_the_bracket_and_the_frames(self) -> None:
         view, out = self.view(terminal=True, virtual_time=False)
         assert view._status
+        for size, fps in (("64", 499_750.0), ("1518", 81_274.0)):
+            labels = {"direction": "send", "frame-size": size}
+            view.found([Figure("throughput", fps, labels), Figure("search-trials", 7, {"frame-size": size})])
         console, shown = screen()
         console.print(view._status.status)
         for words in (
@@ -143,8 +147,10 @@ class WhileItRuns(unittest.TestCase):
             "10 frames not back",
             "left",
             "before: 1 000 frames/s",
+            "throughput so far: 64 B 499 750 frames/s, 1518 B 81 274 frames/s",
         ):
             self.assertIn(words, shown.getvalue())
+        self.assertNotIn("trials so far", shown.getvalue())
         view.record(record(TEST, [], notices=["said at the end"]))
         self.assertIsNone(view._moving)
         self.assertIn("said at the end", out.getvalue())  # type: ignore[attr-defined]

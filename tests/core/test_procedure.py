@@ -3,9 +3,11 @@ from collections.abc import Generator, Sequence
 
 from harvok.core.drive import drive
 from harvok.core.ends import RECEIVE, SEND, CpuUse, DirectionChoice, Stream, frame_streams
+from harvok.core.figures import Figure
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
-from harvok.core.procedures.tcp import TcpTest
+from harvok.core.procedure import Context, Findings
+from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.samples import Sample
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
@@ -61,6 +63,21 @@ class Driving(unittest.TestCase):
         self.assertEqual(first.heard, ["start 1 send", "finish 1", "start 2 receive", "finish 2"])
         self.assertEqual(first.heard, second.heard)
         self.assertEqual(len(first.batches), 40)
+
+    def test_figures_are_told_as_soon_as_they_are_final(self) -> None:
+        told: list[str] = []
+
+        class Hearing(Observer):
+            def trial_started(self, number: int, trial: Trial) -> None:
+                told.append(f"trial {number}")
+
+            def found(self, figures: Sequence[Figure]) -> None:
+                told.append(f"{len(figures)} of {figures[0].labels['direction']}")
+
+        test, findings = TcpTest("each", TcpTrial((), duration_s=10.0)), Findings()
+        drive(tcp_test(test, Context(GIGABIT), findings), ScriptedRig(answer), Hearing(), findings)
+        one_way = len(findings.figures) // 2
+        self.assertEqual(told, ["trial 1", f"{one_way} of send", "trial 2"])
 
     def test_a_rigs_fault_runs_the_procedures_finally_and_goes_on(self) -> None:
         ended = []

@@ -19,7 +19,7 @@ from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import FramesTest, port_words
-from harvok.core.quantities import heading_of
+from harvok.core.quantities import QUANTITIES, heading_of
 from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.frames import (
@@ -29,7 +29,7 @@ from harvok.core.trials.frames import (
     FrameTrial,
     FrameTrialResult,
 )
-from harvok.core.units import format_duration, format_frame_rate, format_share, format_span
+from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_span
 from harvok.runner.request import RigPlace, TestRequest
 
 _ROUNDING = 1e-6
@@ -65,6 +65,7 @@ class FramesView(RunView):
         self._trial: FrameTrial | None = None
         self._last = ""
         self._streams: dict[str, str] = {}
+        self._found: dict[str, dict[str, str]] = {}
 
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
@@ -72,7 +73,7 @@ class FramesView(RunView):
         about = f"about {format_span(round(self._expected_s))} of trials and pauses"
         virtual = " in virtual time" if self._virtual_time else ""
         self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
-        self._began_ns, self._last = self._clock.now_ns(), ""
+        self._began_ns, self._last, self._found = self._clock.now_ns(), "", {}
         self._status = self._start_status("starting")
 
     def trial_started(self, number: int, trial: Trial) -> None:
@@ -86,6 +87,16 @@ class FramesView(RunView):
             by_direction.setdefault(sample.labels["direction"], {})[sample.quantity] = sample.value
         for direction, values in by_direction.items():
             self._streams[direction] = progress_words(samples[-1].at_s, values)
+        self._update()
+
+    def found(self, figures: Sequence[Figure]) -> None:
+        """What is final already, by quantity and frame size."""
+        for figure in figures:
+            meaning = QUANTITIES[figure.quantity]
+            if meaning.rank == "headline" and "frame-size" in figure.labels:
+                of_sizes = self._found.setdefault(meaning.name, {})
+                size = size_text(figure.labels["frame-size"])
+                of_sizes[size] = f"{size} {format_quantity(figure.value, meaning.unit)}"
         self._update()
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
@@ -106,6 +117,7 @@ class FramesView(RunView):
         lines += [f"{direction}: {words}" for direction, words in self._streams.items()]
         if self._last:
             lines.append(f"before: {self._last}")
+        lines += [f"{name} so far: {', '.join(of_sizes.values())}" for name, of_sizes in self._found.items()]
         self._status.update(Text("\n  ".join(lines)))
 
 
