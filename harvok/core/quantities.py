@@ -190,10 +190,10 @@ _ROWS = (
         judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
-        "frame-spoiled", "frames that came changed", "ratio", "L2", "lower",
+        "frame-corrupted", "corrupted frames", "ratio", "L2", "lower",
         "frames received in fragments, with a wrong length or an altered content (above 1 Gb/s the content of every "
         "second frame or fewer is read) / frames sent; they count as lost",
-        standard="RFC 2544 §10", labels=_LOADS, heading="changed", resolution="counted",
+        standard="RFC 2544 §10", labels=_LOADS, heading="corrupted", resolution="counted",
         judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(

@@ -10,7 +10,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import Stream
 from harvok.core.models.rig import DeviceKind, Side
 from harvok.core.observer import Observer, started
-from harvok.core.procedures.frames import spoiled_words
+from harvok.core.procedures.frames import corruption_words
 from harvok.core.samples import Event
 from harvok.core.trials.frames import (
     DelaySummary,
@@ -292,9 +292,9 @@ class FramePorts:
                 f"{what}, but {got.looped_frames} came back to {source.interface}",
                 "There is a loop, or both ends of one lead are in the wrong sockets: check the wiring.",
             )
-        if got.spoiled_frames:
+        if got.corrupted_frames:
             return NothingForwardedError(
-                f"{what} as it was sent: {spoiled_words(got)}",
+                f"{what} as it was sent: {corruption_words(got)}",
                 "Raise the MTU of the device, or leave frames of that size out with --frame-size.",
             )
         return NothingForwardedError(
@@ -348,7 +348,7 @@ def _without_each_other(
     streams: Sequence[Stream], results: Sequence[FrameDirectionResult]
 ) -> list[FrameDirectionResult]:
     """Frames of another stream of the trial that ends at the same port are not foreign there."""
-    came = [result.received_frames + result.duplicates + result.spoiled_frames for result in results]
+    came = [result.received_frames + result.duplicates + result.corrupted_frames for result in results]
     others = [
         sum(frames for other, frames in zip(streams, came, strict=True) if other.destination == stream.destination)
         for stream in streams

@@ -107,7 +107,7 @@ def _misdeeds(size: FrameSize) -> Iterator[DeviceCase]:
         yield DeviceCase("duplicates", f"{share:.2%} twice", size, _same(device), truth, duplicates)
         reordered = Criterion("frame-reordered", "unit", maximum=0.0005)
         yield DeviceCase("order", f"{share:.2%} late", size, _same(replace(_GOOD, reordering=share)), truth, reordered)
-        altered = Criterion("frame-spoiled", "unit", maximum=0.0005)
+        altered = Criterion("frame-corrupted", "unit", maximum=0.0005)
         altering = _same(replace(_GOOD, corruption=share))
         yield DeviceCase(
             "content", f"{share:.2%} altered", size, altering, truth, altered, tests=("throughput", "loss")

@@ -227,7 +227,7 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
             _say(Ready())
             receiver.run()
             drops = ring.drops()
-            own = receiver.own + ring.spoiled.frames
+            own = receiver.own + ring.corrupted.frames
             foreign = _frames_in(order.interface) - all_before - own - drops
             return receiver.report(drops, statistics(loop_counter)[0], max(foreign, 0))
         finally:
@@ -328,7 +328,7 @@ class _FrameReceiver:
             ring_drops=drops,
             looped=looped,
             foreign=foreign,
-            **asdict(self._ring.spoiled),
+            **asdict(self._ring.corrupted),
             read_one_in=self._order.read_one_in,
         )
 

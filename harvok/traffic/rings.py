@@ -33,9 +33,9 @@ from harvok.errors import NearEndError
 from harvok.traffic.stream_filter import (
     MAX_WORDS,
     Instruction,
+    corrupted_snap_bytes,
     intact_filter,
     snap_bytes,
-    spoiled_snap_bytes,
     stream_filter,
 )
 
@@ -178,7 +178,7 @@ def slots_in_whole_pages(wanted: int, slot_bytes: int, multiple_of: int) -> int:
 
 
 @dataclass(slots=True)
-class SpoiledFrames:
+class CorruptedFrames:
     """How many frames came and were not as they were sent: in pieces, of another length, with another content."""
 
     fragments: int = 0
@@ -228,7 +228,7 @@ class Block:
 
 class ReceiveRing:
     """Hears the frames of one stream on one port, and nothing else; those that are not as they were sent are only
-    counted, in `spoiled`."""
+    counted, in `corrupted`."""
 
     def __init__(
         self, interface: str, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, blocks: int
@@ -259,7 +259,7 @@ class ReceiveRing:
                 "itemsize": stride,
             }
         )
-        self.spoiled = SpoiledFrames()
+        self.corrupted = CorruptedFrames()
         self._ip, self._lengths = ip, np.array([size - FCS_BYTES for size in frame_sizes])
         self._at = 0
         self._poll = select.poll()
@@ -279,16 +279,16 @@ class ReceiveRing:
 
     def _intact(self, frames: NDArray[Any]) -> Block:
         """The frames of a block that are as they were sent."""
-        spoiled = frames["kept"] == spoiled_snap_bytes(self._ip)
-        if not np.count_nonzero(spoiled):
+        corrupted = frames["kept"] == corrupted_snap_bytes(self._ip)
+        if not np.count_nonzero(corrupted):
             return Block(frames)
-        lengths, fragments = frames["length"][spoiled], frames["fragment"][spoiled] & MORE_FRAGMENTS
+        lengths, fragments = frames["length"][corrupted], frames["fragment"][corrupted] & MORE_FRAGMENTS
         in_pieces = (fragments != 0) if self._ip == 4 else np.zeros(len(lengths), bool)
         altered = np.isin(lengths, self._lengths) & ~in_pieces
-        self.spoiled.fragments += int(in_pieces.sum())
-        self.spoiled.altered += int(altered.sum())
-        self.spoiled.wrong_length += len(lengths) - int((in_pieces | altered).sum())
-        return Block(frames[~spoiled])
+        self.corrupted.fragments += int(in_pieces.sum())
+        self.corrupted.altered += int(altered.sum())
+        self.corrupted.wrong_length += len(lengths) - int((in_pieces | altered).sum())
+        return Block(frames[~corrupted])
 
     def _read(self, start: int) -> NDArray[Any]:
         count, first = self._memory[start + 12 : start + 20].view("<u4")

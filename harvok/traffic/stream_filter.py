@@ -28,7 +28,7 @@ def snap_bytes(ip: FrameIp) -> int:
     return mark_offset(ip) + mark_bytes(ip)
 
 
-def spoiled_snap_bytes(ip: FrameIp) -> int:
+def corrupted_snap_bytes(ip: FrameIp) -> int:
     """How much it keeps of a frame that is not as it was sent."""
     return snap_bytes(ip) + 1
 
@@ -50,12 +50,12 @@ def intact_filter(
     """The same, with one byte more of frames that have another length than any of `frame_sizes` (FCS counted), or
     another content, which is read of one in `read_one_in`."""
     lengths = sorted({size - FCS_BYTES for size in frame_sizes})
-    intact, spoiled = (_GIVE, 0, 0, snap_bytes(ip)), (_GIVE, 0, 0, spoiled_snap_bytes(ip))
+    intact, corrupted = (_GIVE, 0, 0, snap_bytes(ip)), (_GIVE, 0, 0, corrupted_snap_bytes(ip))
     one_of_them = [(_LOAD_LENGTH, 0, 0, 0)]
     one_of_them += [(_IF_EQUAL, len(lengths) - number, 0, length) for number, length in enumerate(lengths)]
-    words = _words(ip, lengths, max_words, intact, spoiled)
+    words = _words(ip, lengths, max_words, intact, corrupted)
     few = [(_LOAD_HALF, 0, 0, slot_offset(ip)), (_AND, 0, 0, read_one_in - 1), (_IF_EQUAL, 1, 0, 0), intact]
-    return [*_of_stream(ip, stream), *one_of_them, spoiled, *(few if read_one_in > 1 else []), *words, intact]
+    return [*_of_stream(ip, stream), *one_of_them, corrupted, *(few if read_one_in > 1 else []), *words, intact]
 
 
 def _of_stream(ip: FrameIp, stream: int) -> list[Instruction]:
@@ -67,7 +67,7 @@ def _of_stream(ip: FrameIp, stream: int) -> list[Instruction]:
 
 
 def _words(
-    ip: FrameIp, lengths: Sequence[int], max_words: int, intact: Instruction, spoiled: Instruction
+    ip: FrameIp, lengths: Sequence[int], max_words: int, intact: Instruction, corrupted: Instruction
 ) -> list[Instruction]:
     """Reads words behind the mark, as far as the frame goes: a load beyond its end would drop it."""
     first, program, reached = snap_bytes(ip), [], 0
@@ -76,5 +76,5 @@ def _words(
         if at + 4 > reached:
             reached = next(length for length in lengths if length >= at + 4)
             program += [(_LOAD_LENGTH, 0, 0, 0), (_IF_ABOVE, 1, 0, reached), intact]
-        program += [(_LOAD_WORD, 0, 0, at), (_IF_EQUAL, 1, 0, FILL), spoiled]
+        program += [(_LOAD_WORD, 0, 0, at), (_IF_EQUAL, 1, 0, FILL), corrupted]
     return program

@@ -13,7 +13,7 @@ from harvok.core.figures import Figure, find
 from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
 from harvok.core.observer import Observer
 from harvok.core.procedures.back_to_back import back_to_back
-from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, shortfall, spoiled_words, trial
+from harvok.core.procedures.frames import FrameSettings, FrameSize, corruption_words, measured, shortfall, trial
 from harvok.core.procedures.latency import latency
 from harvok.core.procedures.loss import loss_rate
 from harvok.core.procedures.recovery import recovery, reset
@@ -238,13 +238,13 @@ class WhatIsNotTaken(unittest.TestCase):
         self.assertRegex(answer.remarks[0], r"1518 B, send: of \d+ frames there came \d+ with an altered content")
         self.assertEqual(answer.fps, LARGE.line_fps(1e9))
         loss = Watched(Device(1e9, corruption=1e-3)).measure(loss_rate(GIGABIT, LARGE))
-        spoiled = [f.value for f in loss if f.quantity == "frame-spoiled"]
+        spoiled = [f.value for f in loss if f.quantity == "frame-corrupted"]
         self.assertAlmostEqual(spoiled[0], 1e-3, delta=2e-4)
         self.assertEqual(spoiled, [f.value for f in loss if f.quantity == "frame-loss"])
         mixed = FrameDirectionResult(100, 1.0, 90, "send", fragments=4, wrong_length_frames=3, altered_frames=2)
-        self.assertEqual(mixed.spoiled_frames, 9)
+        self.assertEqual(mixed.corrupted_frames, 9)
         for words in ("4 in fragments, though", "3 with a wrong length", "2 with an altered content"):
-            self.assertIn(words, spoiled_words(mixed))
+            self.assertIn(words, corruption_words(mixed))
 
     def test_duplicates_and_reordering_are_figures(self) -> None:
         answer = Watched(Device(1e9, duplication=0.05, reordering=0.02)).measure(throughput(GIGABIT, LARGE))

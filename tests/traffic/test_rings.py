@@ -13,7 +13,7 @@ from harvok.traffic import rings
 from harvok.traffic.frames import kernel_drops
 from harvok.traffic.layout import batch_for, blocks_for, slots_for, templates
 from harvok.traffic.neighbours import _only_questions_and_answers
-from harvok.traffic.stream_filter import intact_filter, one_in, snap_bytes, spoiled_snap_bytes, stream_filter
+from harvok.traffic.stream_filter import corrupted_snap_bytes, intact_filter, one_in, snap_bytes, stream_filter
 
 ENDS: dict[FrameIp, Ends] = {
     4: Ends(b"\2\0\0\0\0\1", b"\2\0\0\0\0\2", "198.18.0.2", "198.19.0.2"),
@@ -58,7 +58,7 @@ class Filters(unittest.TestCase):
 
     def test_what_is_not_as_it_was_sent_is_told_by_one_byte_more(self) -> None:
         for ip, ends in ENDS.items():
-            sizes, intact, spoiled = (min_frame_bytes(ip), 512, 1518), snap_bytes(ip), spoiled_snap_bytes(ip)
+            sizes, intact, spoiled = (min_frame_bytes(ip), 512, 1518), snap_bytes(ip), corrupted_snap_bytes(ip)
             program = intact_filter(ip, 0xC0FFEE, sizes, read_one_in=16)
             self.assertLess(len(program), 4096)
             for size in sizes:
@@ -81,7 +81,7 @@ class Filters(unittest.TestCase):
 
     def test_the_slots_of_a_ring_are_alike_for_both(self) -> None:
         for ip in ENDS:
-            ends = {-(-(rings._SNAP_OFFSET_IN_V3 + kept) // 8) for kept in (snap_bytes(ip), spoiled_snap_bytes(ip))}
+            ends = {-(-(rings._SNAP_OFFSET_IN_V3 + kept) // 8) for kept in (snap_bytes(ip), corrupted_snap_bytes(ip))}
             self.assertEqual(len(ends), 1, ip)
 
     def test_only_arp_and_neighbour_discovery_reach_the_answerer(self) -> None:

@@ -38,7 +38,7 @@ _TABLES: dict[str, tuple[str, ...]] = {
     "latency": (
         "latency-min", "latency-median", "latency-p999", "latency-max", "latency-tagged-mean", "latency-jitter",
     ),
-    "order and content": ("frame-duplicates", "frame-reordered", "frame-spoiled", "frame-foreign"),
+    "order and content": ("frame-duplicates", "frame-reordered", "frame-corrupted", "frame-foreign"),
     "faults": ("burst-mean", "buffer-time", "recovery-time", "reset-time"),
 }  # fmt: skip
 """The tables, each with its quantities; a quantity that no frame size has is left out."""
@@ -143,8 +143,8 @@ def result_words(result: FrameTrialResult) -> str:
     delay = f", delay median {format_duration(worst.delay.median_s)}" if worst.delay else ""
     lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
     ports = f"; {words}" if (words := port_words(result)) else ""
-    spoiled = f", {worst.spoiled_frames} of them came changed" if worst.spoiled_frames else ""
-    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{spoiled}{delay}{ports}"
+    corrupted = f", {worst.corrupted_frames} of them came corrupted" if worst.corrupted_frames else ""
+    return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{corrupted}{delay}{ports}"
 
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:

@@ -231,7 +231,7 @@ RFC2544 = Kind(
     rig="frames",
     quantities=(
         "throughput", "throughput-share", "throughput-l1", "throughput-l2", "search-trials", "search-time",
-        "frame-loss", "frame-duplicates", "frame-reordered", "frame-spoiled", "frame-foreign",
+        "frame-loss", "frame-duplicates", "frame-reordered", "frame-corrupted", "frame-foreign",
         "latency-min", "latency-median", "latency-mean",
         "latency-p999", "latency-max", "latency-tagged-mean", "latency-jitter", "burst-mean", "burst-min", "burst-max",
         "burst-deviation", "buffer-time", "buffer-time-implied", "recovery-time", "reset-time",

@@ -227,11 +227,11 @@ def order_figures(result: FrameTrialResult, size: FrameSize, load: str = "") -> 
         sent = max(direction.sent_frames, 1)
         yield Figure("frame-duplicates", direction.duplicates / sent, labels)
         yield Figure("frame-reordered", direction.reordered / sent, labels)
-        yield Figure("frame-spoiled", direction.spoiled_frames / sent, labels)
+        yield Figure("frame-corrupted", direction.corrupted_frames / sent, labels)
         yield Figure("frame-foreign", direction.foreign_frames, labels)
 
 
-def spoiled_words(got: FrameDirectionResult) -> str:
+def corruption_words(got: FrameDirectionResult) -> str:
     """What came and was not as it was sent, and what it means."""
     of_how_many = f" (one frame in {got.read_one_in} is read)" if got.read_one_in > 1 else ""
     kinds = (

@@ -14,12 +14,12 @@ from harvok.core.procedures.frames import (
     NEAR_THE_TESTERS,
     FrameSettings,
     FrameSize,
+    corruption_words,
     lossless,
     measured,
     order_figures,
     port_words,
     rate_figures,
-    spoiled_words,
     trial,
 )
 from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, binary, guided, retreat
@@ -43,7 +43,7 @@ class _Spent:
     """(load, share lost, frames lost) of every trial that lost anything."""
     found: float = 0.0
     """The intended load of the trial that is the answer."""
-    spoiled: FrameDirectionResult | None = None
+    corrupted: FrameDirectionResult | None = None
     """Where the most frames came that were not as they were sent."""
 
     ports: str = ""
@@ -54,9 +54,9 @@ class _Spent:
 
     def note(self, result: FrameTrialResult) -> None:
         self.ports = port_words(result) or self.ports
-        worst = max(result.directions, key=lambda one: one.spoiled_frames)
-        if worst.spoiled_frames > (self.spoiled.spoiled_frames if self.spoiled else 0):
-            self.spoiled = worst
+        worst = max(result.directions, key=lambda one: one.corrupted_frames)
+        if worst.corrupted_frames > (self.corrupted.corrupted_frames if self.corrupted else 0):
+            self.corrupted = worst
 
 
 @dataclass(frozen=True, slots=True)
@@ -170,8 +170,8 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
     """Says what is no matter of capacity: frames that come changed or never, or are lost at any load alike."""
     if spent.ports:
         return [f"{size.name} B: {spent.ports} in a trial: look at that lead and port before the device"]
-    if spent.spoiled:
-        return [f"{size.name} B, {spent.spoiled.direction}: {spoiled_words(spent.spoiled)}"]
+    if spent.corrupted:
+        return [f"{size.name} B, {spent.corrupted.direction}: {corruption_words(spent.corrupted)}"]
     if not found and spent.losses and all(share == 1 for _, share, _ in spent.losses):
         return [f"{size.name} B: not one frame came at any load; is an MTU of the device smaller than the frame?"]
     load, overload = spent.filling

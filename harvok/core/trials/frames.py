@@ -167,7 +167,7 @@ class FrameDirectionResult(FrameCounts):
     tester: TesterHealth = TesterHealth()
 
     @property
-    def spoiled_frames(self) -> int:
+    def corrupted_frames(self) -> int:
         """Frames that came, and not as they were sent."""
         return self.fragments + self.wrong_length_frames + self.altered_frames
 
