@@ -2,10 +2,11 @@
 
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from harvok.core.figures import Figure
+from harvok.core.judgement.assessment import Criterion
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import summarise
 from harvok.core.models.run import RunRecord
@@ -27,13 +28,22 @@ _SCALES = {"b/s": (1e6, "Mb/s"), "frames/s": (1.0, "frames/s"), "ratio": (0.01, 
 _MAX_RUNS = 12
 
 
-def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind: PictureKind = "svg") -> Picture | None:
-    """One plot for each direction and frame size, a column for each series; None where there is nothing."""
+def draw_repeats(
+    series: Mapping[str, Sequence[RunRecord]],
+    quantity: str,
+    kind: PictureKind = "svg",
+    criteria: Sequence[Criterion] = (),
+) -> Picture | None:
+    """One plot for each direction and frame size, a column for each series, and the limits that are set to it; None
+    where there is nothing."""
     values: dict[str, dict[str, list[float]]] = {}
+    limits: dict[str, set[float]] = {}
     for name, records in series.items():
         for figure in _complete(records):
             if figure.quantity == quantity:
-                values.setdefault(label_text(figure.labels), {}).setdefault(name, []).append(figure.value)
+                of = label_text(figure.labels)
+                values.setdefault(of, {}).setdefault(name, []).append(figure.value)
+                limits.setdefault(of, set()).update(_limits_of(figure, criteria))
     if not values:
         return None
     from matplotlib.figure import Figure as Canvas
@@ -44,7 +54,7 @@ def draw_repeats(series: Mapping[str, Sequence[RunRecord]], quantity: str, kind:
     canvas = Canvas(figsize=(_WIDTH, _HEIGHT_A_PLOT * rows + 0.4), layout="constrained")
     for number, (of, by_series) in enumerate(shown, 1):
         axes = canvas.add_subplot(rows, columns, number)
-        _strip(axes, by_series, QUANTITIES[quantity].unit)
+        _strip(axes, by_series, quantity, limits[of])
         axes.set_title(of, fontsize="medium")
     canvas.suptitle(f"{QUANTITIES[quantity].name}: every repeat, trimmed mean and 95 % interval")
     return _picture(f"every repeat: {QUANTITIES[quantity].name}", canvas, kind)
@@ -54,8 +64,17 @@ def _complete(records: Sequence[RunRecord]) -> list[Figure]:
     return [figure for record in records if record.state == "complete" for figure in record.figures]
 
 
-def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], unit: str) -> None:
+def _limits_of(figure: Figure, criteria: Sequence[Criterion]) -> Iterator[float]:
+    for criterion in criteria:
+        if criterion.is_about(figure):
+            yield from (limit for limit in (criterion.minimum, criterion.maximum) if limit is not None)
+
+
+def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], quantity: str, limits: Collection[float]) -> None:
+    unit = QUANTITIES[quantity].unit
     factor, shown_unit = _SCALES.get(unit, (1.0, unit))
+    for number, limit in enumerate(sorted(limits)):
+        axes.axhline(limit / factor, color="#b00020", linestyle="--", label="" if number else "limit")
     for column, values in enumerate(by_series.values()):
         count = len(values)
         across = [column + 0.24 * (n / max(count - 1, 1) - 0.5) - 0.12 for n in range(count)]
@@ -67,8 +86,10 @@ def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], unit: str) ->
             axes.errorbar([column + 0.2], [summary.mean / factor], yerr=reach, fmt="s", capsize=5, color="black")
     axes.set_xticks(range(len(by_series)), list(by_series))
     axes.set_xlim(-0.6, len(by_series) - 0.4)
-    axes.set_ylabel(shown_unit)
+    axes.set_ylabel(f"{QUANTITIES[quantity].name}, {shown_unit}")
     axes.ticklabel_format(axis="y", useOffset=False, style="plain")
+    if limits:
+        axes.legend(fontsize="small")
     axes.grid(axis="y", alpha=0.3)
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
+from harvok.core.judgement.assessment import Criterion
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.finding import Finding, verdict_of, worst_first
 from harvok.core.judgement.stability import oddities
@@ -81,7 +82,8 @@ def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
     if not any(outcome.records.values()):
         raise NothingFoundError(f"the logbook has no run of '{request.name}'", "Run the plan first; check the name.")
     plan, judgement = request.file.plan, outcome.judgement
-    report = _report(f"{request.name}: {plan.about or plan.name}", outcome.records, signature, outcome.sweeps)
+    title, criteria = f"{request.name}: {plan.about or plan.name}", plan.build_criteria()
+    report = _report(title, outcome.records, signature, outcome.sweeps, criteria)
     earlier = [
         f"judged before by other criteria, {one.judged:%Y-%m-%d %H:%M}: {one.verdict}" for one in outcome.earlier
     ]
@@ -105,11 +107,17 @@ def _records(logbook: Logbook, name: str) -> list[RunRecord]:
     return [logbook.record(logbook.find(name))]
 
 
-def _report(title: str, groups: Mapping[str, Sequence[RunRecord]], signature: Signature, sweeps: Sweeps) -> Report:
+def _report(
+    title: str,
+    groups: Mapping[str, Sequence[RunRecord]],
+    signature: Signature,
+    sweeps: Sweeps,
+    criteria: Sequence[Criterion] = (),
+) -> Report:
     single = {name: group for name, group in groups.items() if name not in sweeps}
     pictures: list[Picture] = []
     if signature.pictures:
-        pictures = [*_sweep_pictures(sweeps, signature.pictures), *_pictures(single, signature)]
+        pictures = [*_sweep_pictures(sweeps, signature.pictures), *_pictures(single, signature, criteria)]
     records = [record for group in groups.values() for record in group]
     return Report(
         title=title,
@@ -250,7 +258,9 @@ def _drawn(title: str, kind: PictureKind, draw: Callable[[Path], object]) -> Ite
             yield Picture(title, path.read_bytes())
 
 
-def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -> list[Picture]:
+def _pictures(
+    groups: Mapping[str, Sequence[RunRecord]], signature: Signature, criteria: Sequence[Criterion]
+) -> list[Picture]:
     from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
 
     assert signature.pictures
@@ -258,7 +268,7 @@ def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -
     records = [record for group in groups.values() for record in group]
     headlines = dict.fromkeys(key for record in records for key in kind_of(record.test).headline)
     for quantity in headlines:
-        if picture := draw_repeats(groups, quantity, kind):
+        if picture := draw_repeats(groups, quantity, kind, criteria):
             pictures.append(picture)
         if over and (picture := draw_over_attribute(records, quantity, over, kind)):
             pictures.append(picture)
@@ -266,7 +276,7 @@ def _pictures(groups: Mapping[str, Sequence[RunRecord]], signature: Signature) -
         pictures.append(picture)
     benchmarks = [r for g in groups.values() for r in g[:1] if r.test.kind == "rfc2544"]
     if benchmarks:
-        pictures += _frame_pictures(benchmarks, kind)
+        pictures += _frame_pictures(benchmarks, kind, criteria)
     return pictures + [picture for group in groups.values() for picture in _ramp_picture(group[:1], kind)]
 
 
@@ -278,9 +288,9 @@ def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[P
         yield from _drawn("what became of the load", kind, partial(draw_ramp, record))
 
 
-def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind) -> list[Picture]:
+def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind, criteria: Sequence[Criterion]) -> list[Picture]:
     """The plots of the first frame run of each group."""
     from harvok.reports.frames import draw
 
     with tempfile.TemporaryDirectory() as folder:
-        return [Picture(path.stem, path.read_bytes()) for path in draw(records, Path(folder), [kind])]
+        return [Picture(path.stem, path.read_bytes()) for path in draw(records, Path(folder), [kind], criteria)]

@@ -19,6 +19,7 @@ from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import FramesTest, port_words
+from harvok.core.procedures.latency import latency_definition
 from harvok.core.quantities import QUANTITIES, heading_of
 from harvok.core.samples import Sample
 from harvok.core.trials.any import Trial, TrialResult
@@ -240,9 +241,6 @@ def _remarks(record: RunRecord) -> str:
     trials = sum(f.value for f in record.figures if f.quantity == "search-trials")
     time_s = sum(f.value for f in record.figures if f.quantity == "search-time")
     tolerance = f"loss tolerance {format_share(settings.loss_tolerance)}" if settings.loss_tolerance else "no loss"
-    latency = "latency from first bit in to first bit out"
-    if not simulated:
-        latency = "latency from handing over to the kernel's stamp, the tester's own included"
     whole_span = format_span(time_s).replace(" ", "\u00a0")
     searched = (
         f"throughput with {tolerance}, to within {format_share(settings.resolution)} of line rate and 1 % of itself, "
@@ -250,6 +248,6 @@ def _remarks(record: RunRecord) -> str:
         f"{' of virtual time' if simulated else ''}; "
     )
     return (
-        f"{searched if trials else ''}{latency}"
+        f"{searched if trials else ''}{latency_definition(simulated)}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

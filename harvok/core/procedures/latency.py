@@ -22,6 +22,14 @@ CLASSIC_REPEATS = 20
 MODERN_TAGS = 500
 
 
+def latency_definition(simulated: bool) -> str:
+    """Between which two moments latency is, in tables and plots alike. A model follows bits (RFC 1242 §3.8); on ports
+    there are the moments that a host can see."""
+    if simulated:
+        return "latency from first bit in to first bit out"
+    return "latency from handing over to the kernel's stamp, the tester's own included"
+
+
 def latency(
     settings: FrameSettings,
     size: FrameSize,
