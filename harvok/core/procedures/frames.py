@@ -16,15 +16,15 @@ Trials = Generator[FrameTrial, FrameTrialResult, FrameTrialResult]
 
 TRIES = 3
 """Of a trial in which the tester fell short: one may be chance, three are this host."""
-MAX_TRIES, RETRY_BUDGET_S = 8, 30.0
+MAX_TRIES, RETRY_BUDGET_S = 8, 10.0
 """Where it falls short by little, a neighbour on a shared host is in the way, and neighbours come and go: such a trial
-is repeated for half a minute, with growing pauses."""
+is repeated for ten seconds, with growing pauses, before a search tries a lower load."""
 NEARLY = 0.9
 """Of the intended load. A tester that holds less of it every time is not disturbed but too slow."""
 NEAR_THE_TESTERS = 0.95
 """Of the tester's own limit: a figure above is the tester's as much as the device's. The
 limit is known to the 2 % that a calibration resolves, and varies with what else the host does."""
-_FIRST_BACK_OFF_S = 0.25  # after the second try, and twice as much after each further one
+_FIRST_BACK_OFF_S, _MAX_BACK_OFF_S = 0.25, 1.0  # after the second try, and twice as much after each further one
 FINAL_PAUSE_S = 7.0  # RFC 2544 §23: 2 s for frames in flight, 5 s for the device to settle
 STEERING_PAUSE_S = 1.0  # after short trials, which only steer
 
@@ -126,7 +126,7 @@ def measured(wanted: FrameTrial) -> Trials:
         if not fault:
             return result
         held = max(held, held_share(wanted, result))
-        again = replace(wanted, pause_s=wanted.pause_s + _FIRST_BACK_OFF_S * 2 ** (tries - 1))
+        again = replace(wanted, pause_s=wanted.pause_s + min(_FIRST_BACK_OFF_S * 2 ** (tries - 1), _MAX_BACK_OFF_S))
     raise TesterLimitError(
         f"the tester fell short {tries} times: {fault}; it held {held:.1%} of the load at most",
         "`harvok calibrate` shows what this tester can do; test at a lower load or on a faster host.",
