@@ -192,6 +192,20 @@ class Search(unittest.TestCase):
         self.assertEqual(throughput.mark, "tester-limit")
         self.assertAlmostEqual(throughput.value, 400 * 12144, delta=20 * 12144)
 
+    def test_a_host_that_is_half_busy_still_comes_to_the_answer(self) -> None:
+        class HalfBusy(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                stalled = len(self.trials) % 2 == 0
+                self.host_fps = trial.services[0].load_fps * (0.93 if stalled else 1.0)
+                return super().run(trial, observer)
+
+        figures = findings_of(
+            UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01), HalfBusy(carries_fps=620)
+        ).figures
+        throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
+        self.assertEqual(throughput.mark, "")
+        self.assertAlmostEqual(throughput.value, 620 * 12144, delta=12 * 12144)
+
     def test_it_gives_up_on_a_tester_that_holds_nothing(self) -> None:
         class Sinking(SimulatedPath):
             def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]

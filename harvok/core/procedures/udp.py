@@ -265,7 +265,7 @@ class _Attempts:
                 return found
 
     def _try(self, attempt: Attempt) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
-        """One trial. Raises TesterLimitError when the tester did not hold its load."""
+        """One trial, again where the tester nearly held its load. Raises TesterLimitError when it did not hold it."""
         share = attempt.load / self._spec.rate_bps
         trial = replace(
             self._pattern,
@@ -274,9 +274,14 @@ class _Attempts:
             interval_s=min(self._pattern.interval_s, attempt.duration_s),
             about=f"search at {format_rate(attempt.load)}",
         )
-        readings = read_trial(trial, (yield trial), self._ip_version)
-        held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
-        if held < 1 - max(HELD, self._test.resolution / 2):
-            limiter = next(one.limiter for one in readings if one.limiter.blame == "tester")
-            raise TesterLimitError(limiter.evidence, limiter.advice, held)
-        return readings
+        best = 0.0
+        for _ in range(_TRIES):
+            readings = read_trial(trial, (yield trial), self._ip_version)
+            held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
+            if held >= 1 - max(HELD, self._test.resolution / 2):
+                return readings
+            best = max(best, held)
+            if held < _HELD_WITH_A_STALL:
+                break
+        limiter = next((one.limiter for one in readings if one.limiter.blame == "tester"), readings[0].limiter)
+        raise TesterLimitError(limiter.evidence, limiter.advice, best)
