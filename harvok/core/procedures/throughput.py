@@ -36,7 +36,7 @@ class _Spent:
     time_s: float = 0.0
     offered_fps: dict[float, float] = field(default_factory=dict)
     lossy_fps: float = math.inf
-    """The lowest load that the tester held and the device lost of."""
+    """The lowest load that the tester held and the device did not carry."""
     passed: dict[float, FrameTrialResult] = field(default_factory=dict)
     """The full-length trials that passed, by their intended load."""
     losses: list[tuple[float, float, int]] = field(default_factory=list)
@@ -108,27 +108,33 @@ def _search(
             about = f"throughput at {size.name} B, between {attempt.words}"
             result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
-            spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
-            spent.note(result)
-            worst = max(result.directions, key=lambda one: one.loss)
-            if worst.lost_frames:
-                spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
-            elif attempt.duration_s >= settings.full_s:
-                spent.passed[attempt.load] = result
-            if not lossless(result, settings.loss_tolerance):
-                spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
-            delivered = min(direction.forwarding_rate_fps for direction in result.directions)
-            passed = lossless(result, settings.loss_tolerance)
-            if passed and settings.full_s <= attempt.duration_s < RFC_TRIAL_S:
-                overload = max(overload_share(direction) for direction in result.directions)
-                if overload > OFFERED_TOLERANCE:
-                    passed, delivered = False, delivered / (1 + overload)
-                    spent.filling = max(spent.filling, (attempt.load, overload))
-            attempt = search.send(Outcome(passed, delivered))
+            attempt = search.send(_outcome(settings, attempt, result, spent))
     except StopIteration as end:
         found: float = end.value
         spent.found = found
         return spent.offered_fps.get(found, found)
+
+
+def _outcome(settings: FrameSettings, attempt: Attempt, result: FrameTrialResult, spent: _Spent) -> Outcome:
+    """What a search learns from a trial; everything else that is worth knowing of it goes to `spent`."""
+    spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
+    spent.note(result)
+    full = attempt.duration_s >= settings.full_s
+    worst = max(result.directions, key=lambda one: one.loss)
+    if worst.lost_frames:
+        spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
+    elif full:
+        spent.passed[attempt.load] = result
+    delivered = min(direction.forwarding_rate_fps for direction in result.directions)
+    passed = lossless(result, settings.loss_tolerance)
+    if passed and full and attempt.duration_s < RFC_TRIAL_S:
+        overload = max(overload_share(direction) for direction in result.directions)
+        if overload > OFFERED_TOLERANCE:
+            passed, delivered = False, delivered / (1 + overload)
+            spent.filling = max(spent.filling, (attempt.load, overload))
+    if not passed:
+        spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
+    return Outcome(passed, delivered)
 
 
 RFC_TRIAL_S = 60.0
