@@ -115,6 +115,11 @@ class Logbook:
             raise NothingFoundError(f"{what} in the logbook fits '{name}'", "See `harvok logbook list` for their ids.")
         return found[0]
 
+    def has(self, run: str) -> bool:
+        """Whether there is a run with this id."""
+        with self._reading() as db:
+            return db.execute(sa.select(runs.c.id).where(runs.c.id == run)).first() is not None
+
     def record(self, run: str) -> "RunRecord":
         """The whole record of a run."""
         return next(self.records([run]))

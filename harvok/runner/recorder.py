@@ -76,9 +76,13 @@ class RunRecorder:
         self.on_record(record)
 
 
-def new_id(started: datetime) -> str:
-    """The id of a run that starts now: its time in UTC, and four letters against coincidence."""
-    return f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(_ID_LETTERS) for _ in range(4))}"
+def new_id(started: datetime, is_taken: Callable[[str], bool]) -> str:
+    """The id of a run that starts now: its time in UTC, and four letters against coincidence. Runs on a model take
+    hundredths of a second, so that a sweep has dozens with one time, and coincidence comes about."""
+    while True:
+        made = f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(_ID_LETTERS) for _ in range(4))}"
+        if not is_taken(made):
+            return made
 
 
 def _broken_off() -> BrokenOffError:

@@ -55,7 +55,7 @@ def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, cloc
 
 
 def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: int, situation: Situation) -> None:
-    record = _new_record(request, situation, recorder.clock)
+    record = _new_record(request, situation, recorder)
     recorder.observer.run_started(
         RunOutline(
             run=record.id,
@@ -80,11 +80,11 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
     recorder.measure(record, work, judge)
 
 
-def _new_record(request: TestRequest, situation: Situation, clock: Clock) -> RunRecord:
+def _new_record(request: TestRequest, situation: Situation, recorder: RunRecorder) -> RunRecord:
     """The record of a run that starts now."""
-    started, label = clock.utc(), request.label
+    started, label = recorder.clock.utc(), request.label
     return RunRecord(
-        id=new_id(started),
+        id=new_id(started, recorder.logbook.has),
         state="running",
         started=started,
         harvok=__version__,

@@ -93,6 +93,7 @@ class InAFolder(unittest.TestCase):
 class Storing(InAFolder):
     def test_what_goes_in_comes_out(self) -> None:
         book, whole = self.book(), record()
+        self.assertFalse(book.has(whole.id))
         self.assertTrue(book.add(whole))
         self.assertEqual(book.record(whole.id), whole)
         self.assertFalse(book.add(whole))

@@ -152,6 +152,13 @@ class Storing(InAFolder):
         self.assertEqual(json.loads(path.read_text())["id"], record().id)
 
     def test_ids_sort_by_time_and_differ(self) -> None:
-        ids = {new_id(START) for _ in range(50)}
-        self.assertGreater(len(ids), 45)
+        ids: list[str] = []
+        for _ in range(50):
+            ids.append(new_id(START, ids.__contains__))
+        self.assertEqual(len(set(ids)), 50)
         self.assertTrue(all(one.startswith("20261123-080000-") for one in ids))
+
+    def test_an_id_that_is_taken_is_not_given_again(self) -> None:
+        letters = iter("aaaaaaaabbbb")
+        with mock.patch("harvok.runner.recorder.secrets.choice", lambda _: next(letters)):
+            self.assertEqual(new_id(START, lambda made: made.endswith("-aaaa")), "20261123-080000-bbbb")
