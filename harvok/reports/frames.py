@@ -22,6 +22,7 @@ _DASHES: list[Any] = ["-", "--", ":", "-.", (0, (5, 1)), (0, (1, 3)), (0, (3, 1,
 _MAX_SIZES = 3
 _MARKERS = "osD^v"  # so that lines are told apart without colour
 _GREY, _LIMIT = "#5a5a5a", "#b00020"
+_MAX_INSIDE = 5  # lines of a legend that find room among the curves
 _FEW_COLOURS = 10  # of the cycle, after which colours would come again
 
 
@@ -57,7 +58,10 @@ def draw(
         figure, axes = pyplot.subplots(figsize=_INCHES, layout="constrained")
         paint(axes, records, criteria)
         axes.grid(alpha=0.3)
-        if axes.get_legend_handles_labels()[0]:
+        shown = axes.get_legend_handles_labels()[1]
+        if len(shown) > _MAX_INSIDE:
+            figure.legend(loc="outside lower center", ncols=3, fontsize="small")
+        elif shown:
             axes.legend()
         drawn += _save(figure.savefig, folder, name, kinds)
         pyplot.close(figure)
@@ -165,7 +169,7 @@ def _loss(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Criteri
     axes.set(xlabel="offered load, share of maximum rate", ylabel="frame loss, %", ylim=(0, None))
     axes.set_title("Frame loss over load")
     if clean:
-        words = "; ".join(f"{name} at {', '.join(sizes)} B" for name, sizes in clean.items())
+        words = "; ".join(f"{name} at {', '.join(sizes)}\u00a0B" for name, sizes in clean.items())
         axes.set_title("Frame loss over load\n" + textwrap.fill(f"no loss: {words}", 100), fontsize="medium")
 
 
@@ -194,7 +198,7 @@ def _latency(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Crit
         axes.fill_between(at, minimum, p999, color=f"C{number}", alpha=0.25, label="min to p99.9")
     _limits(axes, _at_sizes(criteria, "latency-median", [(size, 1e6) for size in sizes]))
     axes.set(xlabel="frame size, B", ylabel="latency, µs", ylim=(0, None))
-    axes.set_title(f"Latency at throughput\n{_definitions(records)}", fontsize="medium")
+    axes.set_title(f"Latency at throughput, {_definitions(records)}", fontsize="medium")
 
 
 def _definitions(records: Sequence[RunRecord]) -> str:

@@ -248,6 +248,6 @@ def _remarks(record: RunRecord) -> str:
         f"{' of virtual time' if simulated else ''}; "
     )
     return (
-        f"{searched if trials else ''}{latency_definition(simulated)}"
+        f"{searched if trials else ''}latency {latency_definition(simulated)}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

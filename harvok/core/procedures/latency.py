@@ -26,8 +26,8 @@ def latency_definition(simulated: bool) -> str:
     """Between which two moments latency is, in tables and plots alike. A model follows bits (RFC 1242 §3.8); on ports
     there are the moments that a host can see."""
     if simulated:
-        return "latency from first bit in to first bit out"
-    return "latency from handing over to the kernel's stamp, the tester's own included"
+        return "from first bit in to first bit out"
+    return "from handing over to the kernel's stamp, the tester's own included"
 
 
 def latency(
