@@ -2,6 +2,7 @@
 
 import io
 import re
+import textwrap
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
 
@@ -56,7 +57,8 @@ def draw_repeats(
         axes = canvas.add_subplot(rows, columns, number)
         _strip(axes, by_series, quantity, limits[of])
         axes.set_title(of, fontsize="medium")
-    canvas.suptitle(f"{QUANTITIES[quantity].name}: every repeat, trimmed mean and 95 % interval")
+    left_out = f"\nnot drawn: {'; '.join(list(values)[_MAX_PLOTS:])}" if len(values) > _MAX_PLOTS else ""
+    canvas.suptitle(f"{QUANTITIES[quantity].name}: every repeat, trimmed mean and 95 % interval{left_out}")
     return _picture(f"every repeat: {QUANTITIES[quantity].name}", canvas, kind)
 
 
@@ -86,7 +88,7 @@ def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], quantity: str
             axes.errorbar([column + 0.2], [summary.mean / factor], yerr=reach, fmt="s", capsize=5, color="black")
     axes.set_xticks(range(len(by_series)), list(by_series))
     axes.set_xlim(-0.6, len(by_series) - 0.4)
-    axes.set_ylabel(f"{QUANTITIES[quantity].name}, {shown_unit}")
+    axes.set_ylabel(textwrap.fill(f"{QUANTITIES[quantity].name}, {shown_unit}", 24), fontsize="small")
     axes.ticklabel_format(axis="y", useOffset=False, style="plain")
     if limits:
         axes.legend(fontsize="small")
