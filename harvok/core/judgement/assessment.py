@@ -203,8 +203,9 @@ class Assessment:
             yield Finding("RETEST", self._place, reason, "Take the baseline anew.")
             return
         relative = bool(mean) and largest * abs(mean) >= margin
-        shown = format_share(largest) if relative else format_quantity(margin, self._meaning.unit)
-        words = f"the limit of {shown} regression"
+        sign = "+" if self._meaning.better == "lower" else "-"
+        shown = f"{sign}{format_quantity(margin, self._meaning.unit)}"
+        words = f"the limit of {format_share(largest)} regression" if relative else f"the limit of {shown}"
         yield self._relative(before, after, largest, words) if relative else self._by_margin(before, after, words)
         limit = self._worse_by(allowed, words, mean)
         yield from judge_repeats(self.key, self._here, runs, limit, self._place, self.criterion.changed)
