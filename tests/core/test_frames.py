@@ -237,6 +237,7 @@ class WhatIsNotTaken(unittest.TestCase):
         answer = Watched(Device(1e9, corruption=1e-3)).measure(throughput(replace(GIGABIT, loss_tolerance=0.01), LARGE))
         self.assertRegex(answer.remarks[0], r"1518 B, send: of \d+ frames there came \d+ with an altered content")
         self.assertEqual(answer.fps, LARGE.line_fps(1e9))
+        self.assertAlmostEqual(find(answer.figures, "frame-corrupted", direction="send") or 0.0, 1e-3, delta=1e-4)
         loss = Watched(Device(1e9, corruption=1e-3)).measure(loss_rate(GIGABIT, LARGE))
         spoiled = [f.value for f in loss if f.quantity == "frame-corrupted"]
         self.assertAlmostEqual(spoiled[0], 1e-3, delta=2e-4)

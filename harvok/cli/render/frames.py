@@ -183,7 +183,8 @@ def show_calibration(console: Console, record: RunRecord) -> None:
 def _results(record: RunRecord, direction: str, title: str, quantities: Sequence[str]) -> PlainTable | None:
     """One table of one direction: a row for each frame size; None when there is nothing to show."""
     sizes = [size.name for size in record.test.sizes]
-    values = {(q, size): _of(record.figures, q, size, direction) for q in quantities for size in sizes}
+    figures = [figure for figure in record.figures if "load" not in figure.labels]
+    values = {(q, size): _of(figures, q, size, direction) for q in quantities for size in sizes}
     shown = [q for q in quantities if any(values[q, size] is not None for size in sizes)]
     if not shown or (title in _ONLY_WHERE_SOMETHING_IS and not any(values.values())):
         return None

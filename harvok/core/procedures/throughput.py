@@ -123,8 +123,6 @@ def _outcome(settings: FrameSettings, attempt: Attempt, result: FrameTrialResult
     worst = max(result.directions, key=lambda one: one.loss)
     if worst.lost_frames:
         spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
-    elif full:
-        spent.passed[attempt.load] = result
     delivered = min(direction.forwarding_rate_fps for direction in result.directions)
     passed = lossless(result, settings.loss_tolerance)
     if passed and full and attempt.duration_s < RFC_TRIAL_S:
@@ -132,6 +130,8 @@ def _outcome(settings: FrameSettings, attempt: Attempt, result: FrameTrialResult
         if overload > OFFERED_TOLERANCE:
             passed, delivered = False, delivered / (1 + overload)
             spent.filling = max(spent.filling, (attempt.load, overload))
+    if passed and full:
+        spent.passed[attempt.load] = result
     if not passed:
         spent.lossy_fps = min(spent.lossy_fps, spent.offered_fps[attempt.load])
     return Outcome(passed, delivered)
