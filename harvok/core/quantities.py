@@ -219,7 +219,7 @@ _ROWS = (
     ),
     Quantity(
         "latency-tagged-mean", "mean latency of tagged frames", "s", "", "lower",
-        "mean delay of the tagged frames, first bit in to first bit out",
+        "mean delay of the tagged frames",
         standard="RFC 2544 §26.2", labels=_FRAMES, heading="tagged mean",
     ),
     Quantity(

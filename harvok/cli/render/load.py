@@ -8,6 +8,7 @@ from harvok.cli.render.words import DASH, direction_words, figure_cell
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
+from harvok.core.procedures.latency import latency_definition
 from harvok.core.quantities import heading_of
 
 _SHOWN = (
@@ -25,7 +26,8 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
             console.print()
             console.print(_table(labels, [f for f in record.figures if labels.items() <= f.labels.items()]))
     held = "at each load, one after another without a pause" if test.continuous else "at each load"
-    remark = f"{test.settings.full_s:g} s {held}; rates of one direction; delay from first bit in to first bit out"
+    delay = f"delay {latency_definition(record.rig.kind == 'simulated')}"
+    remark = f"{test.settings.full_s:g} s {held}; rates of one direction; {delay}"
     console.print(Text(remark, style="dim"))
 
 
