@@ -6,6 +6,7 @@ import socket
 import sqlite3
 import subprocess
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 
 import psutil
@@ -66,6 +67,13 @@ def children_of(parent: int) -> list[int]:
     return [int(pid) for pid in found.split()]
 
 
+def handles_signals(pid: int) -> bool:
+    """Whether a process has a handler of its own for SIGTERM (proc(5))."""
+    status = Path(f"/proc/{pid}/status").read_text()
+    caught = int(next(line for line in status.splitlines() if line.startswith("SigCgt")).split()[1], 16)
+    return bool(caught >> signal.SIGTERM - 1 & 1)
+
+
 class MidTest(ProgramTest):
     def running(self, address: str, *more: str) -> subprocess.Popen[str]:
         """A test that has told some intervals, the first of which are in the journal by now."""
@@ -119,13 +127,14 @@ class MidTest(ProgramTest):
     def test_a_signal_at_any_moment(self) -> None:
         """While modules load, while the test runs, while it cleans up, and while the program ends."""
         _, address = self.station()
-        for after_s, number in (
-            (0.15, signal.SIGTERM),
-            (0.5, signal.SIGINT),
+        for after_s, number in (  # since the program, not the interpreter, hears signals
+            (0.0, signal.SIGTERM),
+            (0.3, signal.SIGINT),
             (1.2, signal.SIGTERM),
             (2.5, signal.SIGINT),
         ):
             near = self.start("tcp", address, "--duration", "1s", "--interval", "0.2s")
+            until(partial(handles_signals, near.pid))
             SYSTEM.sleep(after_s)
             near.send_signal(number)
             SYSTEM.sleep(0.02)
