@@ -302,7 +302,7 @@ _ROWS = (
     ),
     Quantity(
         "tester-limit", "tester limit", "frames/s", "L2", "higher",
-        "highest load that the tester held within 0.5 % and received back without loss over a lead alone: the median "
+        "highest load that the tester held within 0.5 % and received back without loss over a lead alone: the lowest "
         "of three searches",
         labels=_FRAMES, heading="frames/s", rank="headline", share="tester-limit-share", resolution="search",
     ),

@@ -174,8 +174,8 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     console.print()
     console.print(table)
     remark = (
-        "highest load held within 0.5 % without loss over a lead alone, median and spread of three searches; the "
-        "largest load error at a tenth, half and nine tenths of it; delays at a tenth of it"
+        "highest load held within 0.5 % without loss over a lead alone in each of three searches, and their spread; "
+        "the largest load error at a tenth, half and nine tenths of it; delays at a tenth of it"
     )
     console.print(Text(remark, style="dim"))
 

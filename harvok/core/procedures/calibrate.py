@@ -17,8 +17,8 @@ from harvok.errors import TesterLimitError
 REPEATS = 3
 """Of each search, and of a trial for a load error that is too far off: two others outvote one that was spoiled."""
 MAX_SPREAD = 0.1
-"""Of the limits that were found, as a share of their median. Each is known to 2 %; what varies by five times that is
-no property of the tester, and a device that was held against it would be blamed or excused by chance."""
+"""Of the limits that were found, as a share of their median. Each is known to 2 %; where they vary by five times that,
+other programs or a hypervisor had a part in it, which is said. On a shared host of two cores they did so by 26 %."""
 FAR_FROM_EARLIER = 0.1
 """Off an earlier calibration, beyond what both may vary: something about the tester has changed."""
 _RESOLUTION = 0.02  # of what the tester held flat out
@@ -54,35 +54,35 @@ class CalibrationTest:
 
 
 def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Procedure[FrameTrial, FrameTrialResult]:
-    """For each frame size: the highest rate held without loss, found several times, how well loads are held, and the
-    tester's own delay. Raises TesterLimitError where a calibration would say nothing: the limits found differ, or loads
-    are not held."""
+    """For each frame size: the highest rate held without loss, the lowest of several searches since that one is held
+    at any time; how well loads are held; and the tester's own delay. Raises TesterLimitError where loads are not held,
+    so that a calibration would say nothing."""
     for size in test.sizes:
         found: list[float] = []
         for _ in range(REPEATS):
             found.append((yield from _limit(test.settings, size)))
-        limit_fps = median(found)
+        limit_fps = min(found)
         labels = {"direction": " and ".join(stream.name for stream in test.settings.streams), "frame-size": size.name}
         share = limit_fps / size.line_fps(test.settings.line_bps)
         figures, notices = findings.figures, findings.notices
         figures += [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
         if limit_fps:
-            figures.append(_spread(found, size, labels))
+            spread = (max(found) - limit_fps) / median(found)
+            figures.append(Figure("tester-limit-spread", spread, labels))
+            notices += _spread_notices(spread, found, size)
             figures += yield from _errors(test.settings, size, limit_fps, labels)
             figures += yield from _floor(test.settings, size, limit_fps)
             notices += _against_earlier(test.settings.tester_fps.get(size.name), limit_fps, size)
 
 
-def _spread(found: list[float], size: FrameSize, labels: dict[str, str]) -> Figure:
-    """How far apart the limits are. Raises TesterLimitError when they do not say the same."""
-    spread = (max(found) - min(found)) / median(found)
-    if spread > MAX_SPREAD:
-        rates = ", ".join(map(format_frame_rate, found))
-        raise TesterLimitError(
-            f"this calibration says nothing: at {size.name} B the tester held {rates} frames/s in {REPEATS} searches",
-            _CALM,
-        )
-    return Figure("tester-limit-spread", spread, labels)
+def _spread_notices(spread: float, found: list[float], size: FrameSize) -> list[str]:
+    if spread <= MAX_SPREAD:
+        return []
+    rates = ", ".join(map(format_frame_rate, found))
+    return [
+        f"this tester's limit is not steady: at {size.name} B it held {rates} frames/s in {REPEATS} searches, and the "
+        "lowest counts; stop what else runs on this host for a higher one"
+    ]
 
 
 def _against_earlier(earlier_fps: float | None, limit_fps: float, size: FrameSize) -> list[str]:
