@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
 SIZE_INCHES, DPI = (10.0, 6.25), 128
 _MARKERS = "osD^v"
-_GREY = "#5a5a5a"
+GREY, LIMIT_RED = "#5a5a5a", "#b00020"
 _MAX_LETTERS = 70  # more than these do not fit side by side
 _MAX_LEGEND_ROWS = 4
 _ROOM_FOR_LEGEND = 20  # on a logarithmic axis
@@ -104,9 +104,9 @@ def _draw_panel(axes: "Axes", panel: Panel, column: Column) -> None:
     axes.grid(axis="y", alpha=0.3)
     if column.mark:
         at, words = column.mark
-        axes.axvline(at, color=_GREY, linewidth=0.8)
+        axes.axvline(at, color=GREY, linewidth=0.8)
         if panel is column.panels[0]:
-            axes.annotate(words, (at, top * 1.1), xytext=(5, 0), textcoords="offset points", color=_GREY)
+            axes.annotate(words, (at, top * 1.1), xytext=(5, 0), textcoords="offset points", color=GREY)
     if len(panel.curves) > 1:
         axes.legend(fontsize="small", ncols=-(-len(panel.curves) // _MAX_LEGEND_ROWS))
 
@@ -115,7 +115,7 @@ def _draw_curve(axes: "Axes", curve: Curve, number: int) -> None:
     at = [place for place, value in enumerate(curve.values) if value is not None]
     values: Any = [curve.values[place] for place in at]
     if curve.style == "reference":
-        axes.plot(at, values, ":", color=_GREY, label=curve.name)
+        axes.plot(at, values, ":", color=GREY, label=curve.name)
         return
     if curve.style == "expected":
         axes.plot(at, values, "--", marker="x", color=f"C{number}", label=curve.name)

@@ -13,6 +13,7 @@ from harvok.core.procedures.frames import FrameSettings, FrameSize
 from harvok.core.procedures.latency import latency_definition
 from harvok.core.trials.frames import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.errors import UsageError
+from harvok.reports.curves import GREY, LIMIT_RED
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -21,7 +22,6 @@ _INCHES, _DPI = (8.0, 5.0), 160
 _DASHES: list[Any] = ["-", "--", ":", "-.", (0, (5, 1)), (0, (1, 3)), (0, (3, 1, 1, 1))]
 _MAX_SIZES = 3
 _MARKERS = "osD^v"  # so that lines are told apart without colour
-_GREY, _LIMIT = "#5a5a5a", "#b00020"
 _MAX_INSIDE = 5  # lines of a legend that find room among the curves
 _FEW_COLOURS = 10  # of the cycle, after which colours would come again
 
@@ -99,7 +99,7 @@ def _throughput(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[C
     axes.plot(at, line_fps, label="theoretical maximum", linestyle=(0, (2, 3)), color="black", zorder=5)
     if any(size.name in settings.tester_fps for size in sizes):
         tester = [settings.tester_fps.get(size.name, float("nan")) for size in sizes]
-        axes.plot(at, tester, label="the tester's own limit, calibrated", linestyle="-.", color=_GREY, zorder=4)
+        axes.plot(at, tester, label="the tester's own limit, calibrated", linestyle="-.", color=GREY, zorder=4)
     shares = [(size, 1.0) for size in sizes], list(zip(sizes, line_fps, strict=True))
     _limits(axes, [*_at_sizes(criteria, "throughput", shares[0]), *_at_sizes(criteria, "throughput-share", shares[1])])
     title = "Throughput: highest load without loss"
@@ -138,7 +138,7 @@ def _limits(axes: "Axes", places: Sequence[tuple[float, float]]) -> None:
     if places:
         across, limits = zip(*places, strict=True)
         axes.plot(
-            across, limits, linestyle="", marker="_", markersize=22, markeredgewidth=2, color=_LIMIT, label="limit"
+            across, limits, linestyle="", marker="_", markersize=22, markeredgewidth=2, color=LIMIT_RED, label="limit"
         )
 
 

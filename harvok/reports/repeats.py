@@ -15,6 +15,7 @@ from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import IntervalReader, replayed
 from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import format_quantity
+from harvok.reports.curves import LIMIT_RED
 from harvok.reports.document import Picture, PictureKind
 
 if TYPE_CHECKING:
@@ -76,7 +77,7 @@ def _strip(axes: "Axes", by_series: Mapping[str, Sequence[float]], quantity: str
     unit = QUANTITIES[quantity].unit
     factor, shown_unit = _SCALES.get(unit, (1.0, unit))
     for number, limit in enumerate(sorted(limits)):
-        axes.axhline(limit / factor, color="#b00020", linestyle="--", label="" if number else "limit")
+        axes.axhline(limit / factor, color=LIMIT_RED, linestyle="--", label="" if number else "limit")
     for column, values in enumerate(by_series.values()):
         count = len(values)
         across = [column + 0.24 * (n / max(count - 1, 1) - 0.5) - 0.12 for n in range(count)]

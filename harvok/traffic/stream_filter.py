@@ -14,8 +14,8 @@ from harvok.core.wire.frame import ETHERTYPE_OF, FILL, FrameIp, header_offset, m
 
 Instruction = tuple[int, int, int, int]
 
-_LOAD_HALF, _LOAD_WORD, _LOAD_LENGTH, _AND, _JUMP, _IF_EQUAL, _IF_ABOVE, _GIVE = (
-    0x28, 0x20, 0x80, 0x54, 0x05, 0x15, 0x35, 0x06,
+_LOAD_HALF, _LOAD_WORD, _LOAD_LENGTH, _AND, _IF_EQUAL, _IF_ABOVE, _GIVE = (
+    0x28, 0x20, 0x80, 0x54, 0x15, 0x35, 0x06,
 )  # fmt: skip
 _WORDS_A_SECOND = 32e6
 """What the kernel reads besides receiving: a stream of 1 Gb/s whole, of a faster one every second frame or fewer."""
@@ -41,7 +41,7 @@ def stream_filter(ip: FrameIp, stream: int, snap: int) -> list[Instruction]:
 def one_in(load_fps: float, frame_bytes: float) -> int:
     """Of how many frames the content of one is read: a power of two, so that the slot's number tells."""
     wanted = load_fps * frame_bytes / 4 / _WORDS_A_SECOND
-    return 1 << max(math.ceil(math.log2(max(wanted, 1.0))), 0)
+    return 1 << math.ceil(math.log2(max(wanted, 1.0)))
 
 
 def intact_filter(

@@ -173,7 +173,7 @@ _MIN_LOST = 10
 
 
 def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spent) -> list[str]:
-    """Says what is no matter of capacity: frames that come changed or never, or are lost at any load alike."""
+    """Says what is no matter of capacity: frames that come corrupted or never, or are lost at any load alike."""
     if spent.ports:
         return [f"{size.name} B: {spent.ports} in a trial: look at that lead and port before the device"]
     if spent.corrupted:

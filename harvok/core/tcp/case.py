@@ -13,7 +13,7 @@ from harvok.core.units import format_share
 _BUSY_WORKER = 0.85
 """Of one core, or of what the hypervisor left of it. The kernel does part of a worker's work in interrupts that are
 counted elsewhere, so that a worker at its end shows 0.9 to 1.0; use is read in ticks of 10 ms."""
-_BUSY_CORE = 0.9
+BUSY_CORE = 0.9
 """Of a core on which anything may have run. Flat out over a virtual link the busiest core of two was busy 0.93 to 1.00
 of the time (7 runs): counters move in ticks of 10 ms, and a core that is the limit is idle for a moment at times."""
 _MUCH_OF_A_CORE = 0.35
@@ -108,7 +108,7 @@ def shortage_of(cpu: Cpu) -> str:
         return f"used {format_share(cpu.busiest_worker)} of a core"
     if cpu.stolen >= _STOLEN and cpu.busiest_worker >= _MUCH_OF_A_CORE * (1 - cpu.stolen):
         return f"used {format_share(cpu.busiest_worker)} of a core"
-    if cpu.busiest_core < _BUSY_CORE:
+    if cpu.busiest_core < BUSY_CORE:
         return ""
     own = cpu.busiest_worker + cpu.interrupts
     if cpu.busiest_worker >= _MUCH_OF_A_CORE or own >= _OWN_WORK:

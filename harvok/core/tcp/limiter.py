@@ -22,7 +22,7 @@ from harvok.core.ends import End
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.limiter import MAX_SHARE, Limiter, LimiterKind
 from harvok.core.tcp.bounds import square_root_bps, window_bound_bps
-from harvok.core.tcp.case import Case, shortage_of
+from harvok.core.tcp.case import BUSY_CORE, Case, shortage_of
 from harvok.core.tcp.ceiling import ceiling_at
 from harvok.core.units import format_duration, format_rate, format_share, format_size, format_speed
 
@@ -83,8 +83,6 @@ _SLOW_FLOW = 0.5
 
 _IDLE_WAITING = 0.05
 """Of the time, in which a worker could have run and had no core: half of what counts as a shortage by itself."""
-_BUSY_CORE = 0.9
-"""Of any core: with less, the host had time to spare."""
 _OTHER_TRAFFIC = 0.1
 """Of this transfer's own bytes, on the interfaces of its ends, beyond them. What is sent after the last counter of a
 test of a second was read, and acknowledgements of the other direction, come to 1 to 4 %."""
@@ -390,7 +388,7 @@ def _link(case: Case, proof: str = "") -> Limiter:
 def _known_good(case: Case) -> Limiter | None:
     """What these hosts did over another path they can do, as long as they are not busy now."""
     good = case.known_good
-    busy = any(cpu.waiting >= _IDLE_WAITING or cpu.busiest_core >= _BUSY_CORE for cpu in case.evidence.cpu.values())
+    busy = any(cpu.waiting >= _IDLE_WAITING or cpu.busiest_core >= BUSY_CORE for cpu in case.evidence.cpu.values())
     if not good or busy or not case.evidence.cpu:
         return None
     return _link(
