@@ -104,6 +104,12 @@ class TesterLimitError(NearEndError):
         return type(self), (self.message, self.hint, self.held_share)
 
 
+class StateError(NearEndError):
+    """A file or folder that Harvok keeps state in is not this user's own, so that it cannot be believed."""
+
+    reference = "state-file"
+
+
 class WorkerLostError(HarvokError):
     """A process of the tester's own ended though nobody asked it to, so that what was measured says nothing about the
     equipment; at either end."""

@@ -15,7 +15,7 @@ from harvok import __version__
 from harvok.cli.entry import command_begins, command_ended, was_interrupted
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
-from harvok.host.cleanup import CHANGED_FEATURES, LENT_PORTS, cleanup_path
+from harvok.host.state import CHANGED_FEATURES, LENT_PORTS, has_state
 
 _EPILOG = "Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure."
 
@@ -85,9 +85,9 @@ def harvok(
 
     Start with `harvok demo`; then `harvok station` at the far end and `harvok tcp STATION` here.
     """
-    if cleanup_path(LENT_PORTS).exists():
+    if has_state(LENT_PORTS):
         _restore_ports()
-    if cleanup_path(CHANGED_FEATURES).exists():
+    if has_state(CHANGED_FEATURES):
         _restore_features()
 
 

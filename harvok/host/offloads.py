@@ -5,9 +5,8 @@ What an interface had is written down, so that the next `harvok` command puts it
 
 import contextlib
 from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path
 
-from harvok.host.cleanup import read_cleanup, write_cleanup
+from harvok.host.state import read_cleanup, remove_state, write_cleanup
 
 _COALESCING = ("rx-gro", "rx-lro", "rx-gro-hw")
 
@@ -16,7 +15,7 @@ Features = dict[str, dict[str, bool]]
 
 
 @contextlib.contextmanager
-def one_frame_at_a_time(ports: Sequence[str], notes: Path) -> Iterator[None]:
+def one_frame_at_a_time(ports: Sequence[str], notes: str) -> Iterator[None]:
     """Lets the ports hand on every frame by itself, as long as this lasts."""
     before: Features = {port: switch(port, dict.fromkeys(_COALESCING, False)) for port in ports}
     before = {port: changed for port, changed in before.items() if changed}
@@ -29,7 +28,7 @@ def one_frame_at_a_time(ports: Sequence[str], notes: Path) -> Iterator[None]:
     finally:
         for port, features in before.items():
             switch(port, features)
-        notes.unlink(missing_ok=True)
+        remove_state(notes)
 
 
 def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
@@ -56,7 +55,7 @@ def switch(port: str, wanted: Mapping[str, bool]) -> dict[str, bool]:
     return changed
 
 
-def restore_features(notes: Path) -> list[str]:
+def restore_features(notes: str) -> list[str]:
     """Puts back what a killed process left changed; returns the names of the interfaces."""
     reported = read_cleanup(notes)
     if reported is None:
@@ -66,5 +65,5 @@ def restore_features(notes: Path) -> list[str]:
             switch(str(port), {str(name): bool(on) for name, on in features.items()})
     except (TypeError, KeyError, AttributeError):
         return []
-    notes.unlink(missing_ok=True)
+    remove_state(notes)
     return list(reported["features"])

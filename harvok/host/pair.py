@@ -12,11 +12,10 @@ import os
 import socket
 import sys
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from harvok.host.cleanup import read_cleanup, write_cleanup
 from harvok.host.namespaces import new_network
+from harvok.host.state import read_cleanup, remove_state, write_cleanup
 from harvok.worker.child import enter_namespace, run, say_ready
 
 if TYPE_CHECKING:
@@ -28,8 +27,8 @@ _STATIC_SCOPE_LINK = 253
 
 @dataclass(frozen=True, slots=True)
 class PairSpec:
-    """Which ports to lend, and the address with prefix length that each has meanwhile. `notes` is where what they had
-    is written down."""
+    """Which ports to lend, and the address with prefix length that each has meanwhile. `notes` is the state file
+    in which what they had is written down."""
 
     ports: tuple[str, str]
     addresses: tuple[str, str]
@@ -53,7 +52,7 @@ def hold(spec: PairSpec) -> None:
     home = os.open("/proc/self/ns/net", os.O_RDONLY)
     kernel = _kernel()
     lent = [_describe(kernel, name) for name in spec.ports]
-    write_cleanup(Path(spec.notes), {"ports": [asdict(port) for port in lent]})
+    write_cleanup(spec.notes, {"ports": [asdict(port) for port in lent]})
     host_namespaces = []
     try:
         for port, address in zip(lent, spec.addresses, strict=True):
@@ -70,7 +69,7 @@ def hold(spec: PairSpec) -> None:
             _bring_home(network, home, port)
         for port in lent:
             _restore(kernel, port)
-        Path(spec.notes).unlink(missing_ok=True)
+        remove_state(spec.notes)
 
 
 def _kernel() -> "IPRoute":
@@ -139,7 +138,7 @@ def _restore(kernel: "IPRoute", port: Lent) -> bool:
     return True
 
 
-def restore_lent_ports(notes: Path) -> tuple[list[str], list[str]]:
+def restore_lent_ports(notes: str) -> tuple[list[str], list[str]]:
     """Puts back what a killed holder left undone; returns the names of the ports that have all they had, and of those
     that are gone. Both are empty when nothing was left."""
     reported = read_cleanup(notes)
@@ -151,7 +150,7 @@ def restore_lent_ports(notes: Path) -> tuple[list[str], list[str]]:
         return [], []
     with _kernel() as kernel:
         restored = [port.name for port in lent if _restore(kernel, port)]
-    notes.unlink(missing_ok=True)
+    remove_state(notes)
     return restored, [port.name for port in lent if port.name not in restored]
 
 

@@ -4,7 +4,6 @@ import contextlib
 import json
 import os
 import socket
-import tempfile
 import threading
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
@@ -15,14 +14,22 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.errors import NothingFoundError, UsageError
-from harvok.host.cleanup import CHANGED_FEATURES, KERNEL_IMPAIRMENT, cleanup_path
 from harvok.host.interfaces import port_that_is_up
 from harvok.host.netem import is_on, put_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features
+from harvok.host.state import (
+    CHANGED_FEATURES,
+    IMPAIRMENT_SOCKET,
+    KERNEL_IMPAIRMENT,
+    has_state,
+    read_state,
+    remove_state,
+    state_path,
+    write_state,
+)
 from harvok.rigs.impaired import ImpairedPath, OnReport
 
 _POLL_S = 0.1
-_SOCKET = "harvok-impairment.sock"
 _MAX_BYTES = 65536
 
 
@@ -46,7 +53,7 @@ def impair(request: ImpairRequest, on_report: OnReport, clock: Clock = SYSTEM) -
         _check(port)
     with (
         only_one() as listener,  # first, so that one which is refused has touched nothing
-        one_frame_at_a_time(request.ports, cleanup_path(CHANGED_FEATURES)),
+        one_frame_at_a_time(request.ports, CHANGED_FEATURES),
         ImpairedPath(request.ports, request.file.plan(), on_report=on_report) as path,
     ):
         control = ImpairmentControl(listener, path, request.file, request.ports)
@@ -69,7 +76,7 @@ def _check(name: str) -> None:
 @contextlib.contextmanager
 def only_one(place: Path | None = None) -> Iterator[socket.socket]:
     """Where others come to ask, usually of the whole host. Raises UsageError when an impairment answers there now."""
-    place = place or control_path()
+    place = place or state_path(IMPAIRMENT_SOCKET)
     if _is_served(place):
         raise UsageError("an impairment runs on this host already", "End it first: harvok impair stop")
     place.unlink(missing_ok=True)
@@ -136,7 +143,7 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as control:
         try:
             control.settimeout(5)
-            control.connect(str(control_path()))
+            control.connect(str(state_path(IMPAIRMENT_SOCKET)))
             control.sendall(json.dumps(asked).encode())
             answer = b"".join(iter(lambda: control.recv(_MAX_BYTES), b""))
             reported: dict[str, Any] = json.loads(answer)
@@ -147,27 +154,22 @@ def ask(do: str, file: ImpairmentFile | None = None) -> dict[str, Any]:
     return reported
 
 
-def control_path(folder: str | None = None) -> Path:
-    """Where an impairment answers: of this host, or of those who take a folder for their temporary one."""
-    return Path(folder or tempfile.gettempdir()) / _SOCKET
-
-
 def at_work() -> ImpairmentRecord | None:
     """The impairment that runs on this host just now, by a bridge or by its kernel; None when there is none."""
-    if control_path().exists():
+    if has_state(IMPAIRMENT_SOCKET):
         with contextlib.suppress(NothingFoundError):
             reported = ask("show")
             file = ImpairmentFile.model_validate(reported["impairment"])
             return ImpairmentRecord(carried_out_by="bridge", impairment=file, ports=reported["ports"])
-    notes = cleanup_path(KERNEL_IMPAIRMENT)
-    if not notes.exists():
+    notes = read_state(KERNEL_IMPAIRMENT)
+    if notes is None:
         return None
     try:
-        reported = json.loads(notes.read_text())
+        reported = json.loads(notes)
         file = ImpairmentFile.model_validate(reported["impairment"])
         if is_on(reported["port"]):
             return ImpairmentRecord(carried_out_by="kernel", impairment=file, ports=[reported["port"]])
-    except (OSError, ValueError, KeyError):
+    except (ValueError, KeyError):
         return None
     return None
 
@@ -199,15 +201,15 @@ def put_on_kernel(port: str, file: ImpairmentFile) -> None:
         raise UsageError("the kernel keeps no schedule", "Use the bridge: harvok impair start PORT OTHER FILE")
     put_on(port, file.plan().stages[0].send)
     reported = {"port": port, "impairment": file.model_dump(exclude_none=True)}
-    cleanup_path(KERNEL_IMPAIRMENT).write_text(json.dumps(reported))
+    write_state(KERNEL_IMPAIRMENT, json.dumps(reported))
 
 
 def clear_kernel(port: str) -> None:
     """Takes it off again. Raises as `netem.take_off` does."""
     take_off(port)
-    cleanup_path(KERNEL_IMPAIRMENT).unlink(missing_ok=True)
+    remove_state(KERNEL_IMPAIRMENT)
 
 
 def restore_all_features() -> list[str]:
     """Puts back what a killed impairment left changed of its ports; returns their names."""
-    return restore_features(cleanup_path(CHANGED_FEATURES))
+    return restore_features(CHANGED_FEATURES)

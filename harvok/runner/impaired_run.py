@@ -11,9 +11,10 @@ from harvok.core.impairment import ImpairmentReport
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.errors import UsageError
 from harvok.host.namespaces import DEVICE_PORTS, DeviceSpec
+from harvok.host.state import IMPAIRMENT_SOCKET
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.virtual import VirtualDevice
-from harvok.runner.impair import ImpairmentControl, control_path, only_one
+from harvok.runner.impair import ImpairmentControl, only_one
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_on
 
@@ -44,7 +45,7 @@ def run_across(
         what = f"a test across {request.file.name}"
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
-        listener = stack.enter_context(only_one(control_path(str(folder))))
+        listener = stack.enter_context(only_one(folder / IMPAIRMENT_SOCKET))
         spec = DeviceSpec("hosts", addresses=((ADDRESSES[0],), (ADDRESSES[1],)))
         built = stack.enter_context(VirtualDevice(spec)).built
         outside = built.namespaces[:-1]

@@ -2,32 +2,29 @@
 
 import contextlib
 import os
-import tempfile
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
 from harvok.clock import Clock
 from harvok.core.units import format_span
 from harvok.errors import TestRunningError
+from harvok.host.state import TEST_LOCK, open_state
 
 _ASK_AGAIN_S = 0.5
 
 
 @contextlib.contextmanager
-def one_test_at_a_time(
-    what: str, wait_s: float, clock: Clock, notice: Callable[[str], None], place: Path | None = None
-) -> Iterator[None]:
+def one_test_at_a_time(what: str, wait_s: float, clock: Clock, notice: Callable[[str], None]) -> Iterator[None]:
     """Holds this host for a test named `what`, waiting up to `wait_s` for its turn. Raises TestRunningError.
 
-    The lock is the kernel's and goes with the process, however that ends. Where the system has no such locks,
-    nothing is held.
+    The lock is the kernel's and goes with the process, however that ends. It holds off tests of this user: no user can
+    keep others from testing. Where the system has no such locks, nothing is held.
     """
     try:
         import fcntl
     except ImportError:
         yield
         return
-    fd = _open(place or Path(tempfile.gettempdir()) / "harvok-test.lock")
+    fd = open_state(TEST_LOCK, os.O_RDWR | os.O_CREAT)
     try:
         deadline_ns, announced = clock.now_ns() + int(wait_s * 1e9), False
         while True:
@@ -49,21 +46,6 @@ def one_test_at_a_time(
         yield
     finally:
         os.close(fd)
-
-
-def _open(path: Path) -> int:
-    """The lock file, which other users of this host must be able to open as well."""
-    try:
-        return os.open(path, os.O_RDWR)
-    except OSError:
-        pass
-    try:
-        fd = os.open(path, os.O_RDWR | os.O_CREAT, 0o666)
-        with contextlib.suppress(OSError):
-            os.fchmod(fd, 0o666)
-        return fd
-    except OSError:
-        return os.open(path, os.O_RDONLY)
 
 
 def _sign(fd: int, text: str) -> None:

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from harvok.errors import NearEndError
+from harvok.host.state import STATE_FOLDER
 from harvok.logbook.store import Logbook
 from harvok.worker.parent import module_command
 
@@ -65,10 +66,14 @@ def run_in(
 ) -> int:
     """Runs a `harvok` command on a host, which shows itself on this terminal; returns its exit code.
 
-    Its runs come into the user's logbook. `folder` stands for the temporary one: this process holds the host's lock.
+    Its runs come into the user's logbook. `folder` holds the state of that command: this process holds the host's lock.
     """
     place = str(folder / _BOOK) if "://" in logbook else logbook  # a database elsewhere cannot be reached from there
-    environment = os.environ | {"TMPDIR": str(folder), TYPED_COMMAND: json.dumps(list(typed)), "HARVOK_TOKEN": token}
+    environment = os.environ | {
+        STATE_FOLDER: str(folder),
+        TYPED_COMMAND: json.dumps(list(typed)),
+        "HARVOK_TOKEN": token,
+    }
     code = subprocess.run(_inside(host, *words, "--logbook", place), env=environment).returncode
     if (folder / _BOOK).exists():
         with closing(Logbook(place)) as theirs, closing(Logbook(logbook)) as ours:

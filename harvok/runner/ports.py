@@ -9,9 +9,9 @@ from pathlib import Path
 
 from harvok.clock import SYSTEM, Clock
 from harvok.errors import NearEndError, UsageError
-from harvok.host.cleanup import LENT_PORTS, cleanup_path
 from harvok.host.interfaces import port_to_use
 from harvok.host.pair import PairSpec, restore_lent_ports
+from harvok.host.state import LENT_PORTS
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import ADDRESSES, host_namespaces, run_in, station_on
 from harvok.worker.parent import Worker
@@ -58,7 +58,7 @@ _HOME_S = 30.0
 @contextmanager
 def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
     """Lends the ports to two namespaces for a while; yields their paths."""
-    spec = PairSpec(ports, ADDRESSES, str(cleanup_path(LENT_PORTS)))
+    spec = PairSpec(ports, ADDRESSES, LENT_PORTS)
     worker = Worker("harvok.host.pair", json.dumps(asdict(spec)))
     try:
         try:
@@ -73,4 +73,4 @@ def _lent(ports: tuple[str, str]) -> Iterator[list[str]]:
 
 def restore_ports() -> tuple[list[str], list[str]]:
     """Puts back ports that a killed test left behind; returns their names, and those of ports that are gone."""
-    return restore_lent_ports(cleanup_path(LENT_PORTS))
+    return restore_lent_ports(LENT_PORTS)

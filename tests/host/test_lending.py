@@ -1,8 +1,6 @@
 import json
 import os
-import tempfile
 import unittest
-from pathlib import Path
 from unittest import mock
 
 from harvok.core.models.impairment import ImpairmentFile
@@ -10,8 +8,10 @@ from harvok.errors import HarvokError, PortError, UsageError
 from harvok.host.netem import is_on, take_off
 from harvok.host.offloads import one_frame_at_a_time, restore_features, switch
 from harvok.host.pair import restore_lent_ports
+from harvok.host.state import CHANGED_FEATURES, LENT_PORTS
 from harvok.rigs.impairment_files import read_impairment
 from harvok.runner import impair
+from tests.own_state import own_state
 from tests.whole.test_udp import NEEDS_ROOT
 
 _NOBODY = 2**22 + 1  # no process has a number beyond the kernel's largest
@@ -21,25 +21,23 @@ class Notes(unittest.TestCase):
     """What a killed process leaves behind is read with care."""
 
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.notes = Path(folder.name) / "notes.json"
+        self.notes = own_state(self) / LENT_PORTS
 
     def test_none_are_nothing_to_do(self) -> None:
-        self.assertEqual(restore_lent_ports(self.notes), ([], []))
-        self.assertEqual(restore_features(self.notes), [])
+        self.assertEqual(restore_lent_ports(LENT_PORTS), ([], []))
+        self.assertEqual(restore_features(LENT_PORTS), [])
 
     def test_those_of_a_living_process_are_left_alone(self) -> None:
         self.notes.write_text(json.dumps({"holder": os.getpid(), "ports": [], "features": {}}))
-        self.assertEqual(restore_lent_ports(self.notes), ([], []))
-        self.assertEqual(restore_features(self.notes), [])
+        self.assertEqual(restore_lent_ports(LENT_PORTS), ([], []))
+        self.assertEqual(restore_features(LENT_PORTS), [])
         self.assertTrue(self.notes.exists())
 
     def test_rubbish_disturbs_nothing(self) -> None:
         for rubbish in ("", "{", "[]", '{"holder": 1e9}', '{"holder": 4194305, "ports": 3, "features": 4}'):
             self.notes.write_text(rubbish)
-            self.assertEqual(restore_lent_ports(self.notes), ([], []))
-            self.assertEqual(restore_features(self.notes), [])
+            self.assertEqual(restore_lent_ports(LENT_PORTS), ([], []))
+            self.assertEqual(restore_features(LENT_PORTS), [])
 
     @NEEDS_ROOT
     def test_ports_that_are_gone_are_named(self) -> None:
@@ -52,7 +50,7 @@ class Notes(unittest.TestCase):
             "routes": [],
         }
         self.notes.write_text(json.dumps({"holder": _NOBODY, "ports": [port]}))
-        self.assertEqual(restore_lent_ports(self.notes), ([], ["hvgone9"]))
+        self.assertEqual(restore_lent_ports(LENT_PORTS), ([], ["hvgone9"]))
         self.assertFalse(self.notes.exists())
 
 
@@ -62,37 +60,32 @@ class Offloads(unittest.TestCase):
 
     @NEEDS_ROOT
     def test_they_are_off_meanwhile_and_back_afterwards(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            notes = Path(folder) / "notes.json"
-            before = switch("lo", {})
-            with one_frame_at_a_time(["lo"], notes):
-                self.assertEqual(switch("lo", {"rx-gro": False}), {})  # it is off already
-                changed = notes.exists()
-            self.assertFalse(notes.exists())
-            self.assertEqual(switch("lo", {}), before)
-            if changed:
-                self.assertEqual(switch("lo", {"rx-gro": True}), {})
+        notes = own_state(self) / CHANGED_FEATURES
+        before = switch("lo", {})
+        with one_frame_at_a_time(["lo"], CHANGED_FEATURES):
+            self.assertEqual(switch("lo", {"rx-gro": False}), {})  # it is off already
+            changed = notes.exists()
+        self.assertFalse(notes.exists())
+        self.assertEqual(switch("lo", {}), before)
+        if changed:
+            self.assertEqual(switch("lo", {"rx-gro": True}), {})
 
     @NEEDS_ROOT
     def test_a_killed_process_is_tidied_up_after(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            notes = Path(folder) / "notes.json"
-            was = switch("lo", {"rx-gro": False})
-            if not was:
-                self.skipTest("this kernel does not let go of it")
-            notes.write_text(json.dumps({"holder": _NOBODY, "features": {"lo": was}}))
-            self.assertEqual(restore_features(notes), ["lo"])
-            self.assertEqual(switch("lo", {"rx-gro": True}), {})
+        notes = own_state(self) / CHANGED_FEATURES
+        was = switch("lo", {"rx-gro": False})
+        if not was:
+            self.skipTest("this kernel does not let go of it")
+        notes.write_text(json.dumps({"holder": _NOBODY, "features": {"lo": was}}))
+        self.assertEqual(restore_features(CHANGED_FEATURES), ["lo"])
+        self.assertEqual(switch("lo", {"rx-gro": True}), {})
 
 
 class TheKernelsEmulator(unittest.TestCase):
     """This kernel may have no netem: what is asked of it, and what is noted for records, is tested without."""
 
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.enterContext(mock.patch.object(impair, "cleanup_path", lambda name: Path(folder.name) / name))
-        self.enterContext(mock.patch.object(impair, "control_path", lambda: Path(folder.name) / "nobody.sock"))
+        own_state(self)
 
     def test_what_the_kernel_does_is_known_to_the_records_of_runs(self) -> None:
         file = read_impairment("metro")

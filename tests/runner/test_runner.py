@@ -13,6 +13,7 @@ from harvok.core.procedure import Findings
 from harvok.core.samples import Event, in_columns
 from harvok.core.trials.tcp import TcpTrialResult
 from harvok.errors import LogbookError, StationLostError, TestRunningError
+from harvok.host.state import TEST_LOCK
 from harvok.logbook.exchange import read_records
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
@@ -22,6 +23,7 @@ from harvok.runner.rescue import rescue
 from harvok.testing.clock import ManualClock
 from harvok.testing.transfers import samples_of, transfer
 from tests.logbook.test_logbook import START, record
+from tests.own_state import own_state
 
 
 def no_judge(_: Findings, __: list[Event]) -> list[Finding]:
@@ -46,16 +48,20 @@ class InAFolder(unittest.TestCase):
 
 
 class Locks(InAFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.lock = own_state(self) / TEST_LOCK
+
     def held(self, what: str, wait_s: float = 0.0, said: list[str] | None = None):  # type: ignore[no-untyped-def]
         heard: list[str] = [] if said is None else said
-        return one_test_at_a_time(what, wait_s, self.clock, heard.append, self.folder / "lock")
+        return one_test_at_a_time(what, wait_s, self.clock, heard.append)
 
     def test_the_second_is_told_who_has_it(self) -> None:
         with self.held("a test towards hall"), self.assertRaises(TestRunningError) as caught, self.held("another"):
             self.fail("two at once")
         self.assertIn(f"a test towards hall (process {os.getpid()})", str(caught.exception))
         with self.held("another"):
-            self.assertTrue((self.folder / "lock").read_text().startswith("another"))
+            self.assertTrue(self.lock.read_text().startswith("another"))
 
     def test_waiting_gives_up_in_time_and_says_so_once(self) -> None:
         said: list[str] = []
@@ -69,7 +75,7 @@ class Locks(InAFolder):
         with self.assertRaises(ValueError), self.held("first"):
             raise ValueError
         with self.held("second"):
-            self.assertTrue((self.folder / "lock").exists())
+            self.assertTrue(self.lock.exists())
 
 
 class Storing(InAFolder):

@@ -17,9 +17,9 @@ from harvok.core.impairment import DirectionReport, ImpairmentPlan, ImpairmentRe
 from harvok.core.models.impairment import ImpairmentFile, ImpairmentRecord
 from harvok.core.models.plan import PLAN
 from harvok.errors import HarvokError, NothingFoundError, PlanError, UsageError
-from harvok.host.cleanup import read_cleanup, write_cleanup
 from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.namespaces import TESTER_PORTS, DeviceSpec
+from harvok.host.state import IMPAIRMENT_SOCKET, LENT_PORTS, read_cleanup, write_cleanup
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.rigs.virtual import VirtualDevice
@@ -29,6 +29,7 @@ from harvok.runner.namespaced import HostNamespaces, _inside
 from harvok.runner.plan_files import PlanFile, expected_s
 from harvok.runner.plans import PlanRequest, run_plan
 from harvok.runner.request import TestRequest
+from tests.own_state import own_state
 from tests.runner.test_sweeps_and_delay import Heard
 from tests.whole.program import until
 
@@ -66,10 +67,7 @@ class StandIn:
 
 class TheDesk(unittest.TestCase):
     def setUp(self) -> None:
-        folder = tempfile.TemporaryDirectory()
-        self.addCleanup(folder.cleanup)
-        self.place = Path(folder.name) / "desk.sock"
-        self.enterContext(mock.patch.object(impair, "control_path", lambda: self.place))
+        self.place = own_state(self) / IMPAIRMENT_SOCKET
         self.path = StandIn()
 
     def control(self) -> impair.ImpairmentControl:
@@ -191,11 +189,10 @@ class Processes(unittest.TestCase):
             other.kill()
 
     def test_notes_of_a_living_process_are_its_own(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            notes = Path(folder) / "notes.json"
-            write_cleanup(notes, {"ports": ["eth1"]})
-            self.assertEqual(json.loads(notes.read_text()), {"holder": os.getpid(), "ports": ["eth1"]})
-            self.assertIsNone(read_cleanup(notes))
+        folder = own_state(self)
+        write_cleanup(LENT_PORTS, {"ports": ["eth1"]})
+        self.assertEqual(json.loads((folder / LENT_PORTS).read_text()), {"holder": os.getpid(), "ports": ["eth1"]})
+        self.assertIsNone(read_cleanup(LENT_PORTS))
 
 
 class Hosts(unittest.TestCase):

@@ -21,6 +21,7 @@ from unittest import mock
 
 from harvok.cli.main import main
 from harvok.clock import SYSTEM
+from harvok.host.state import STATE_FOLDER
 from tests.second_try import BUSY
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
@@ -78,11 +79,12 @@ class ProgramTest(unittest.TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        self.logbook = self.folder / "book.sqlite"
+        self.logbook, self.state = self.folder / "book.sqlite", self.folder / "state"
         self.env = os.environ | {
             "HARVOK_TOKEN": TOKEN,
             "HARVOK_LOGBOOK": str(self.logbook),
             "TMPDIR": str(self.folder),
+            STATE_FOLDER: str(self.state),
             "COLUMNS": "120",
         }
 

@@ -12,6 +12,7 @@ from pathlib import Path
 import psutil
 
 from harvok.clock import SYSTEM
+from harvok.host.state import STATE_FOLDER
 from tests.whole.program import ProgramTest, free_ports, until
 
 LONG = ("--duration", "300s", "--interval", "0.2s", "--direction", "send")
@@ -183,10 +184,9 @@ class MidTest(ProgramTest):
         """Another host has a lock of its own; the station tells them apart."""
         _, address = self.station()
         self.running(address, "--name", "dome")
-        (self.folder / "other").mkdir()
         here = self.harvok("tcp", address, code=4).stderr
         self.assertIn("this host is busy with a test towards", here)
-        self.env["TMPDIR"] = str(self.folder / "other")
+        self.env[STATE_FOLDER] = str(self.folder / "other")
         there = self.harvok("tcp", address, code=4).stderr
         self.assertIn("the station serves dome; it should be free in", there)
         waiting = self.harvok("tcp", address, "--wait", "2s", code=4)

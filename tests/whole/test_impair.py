@@ -9,6 +9,7 @@ from typing import Any
 from harvok.core.figures import find
 from harvok.errors import HarvokError
 from harvok.host.namespaces import DeviceSpec
+from harvok.host.state import CHANGED_FEATURES
 from harvok.logbook.store import Logbook
 from harvok.rigs.virtual import VirtualDevice
 from tests.whole.program import ProgramTest, until
@@ -139,7 +140,7 @@ class AtWork(ProgramTest):
 
     def test_a_second_one_is_refused_and_disturbs_nothing(self) -> None:
         first = self.begin(self.mid, "impair", "start", *self.ports, "clean", ready="ends it")
-        notes = Path(self.env["TMPDIR"]) / "harvok-changed-ports.json"
+        notes = self.state / CHANGED_FEATURES
         before = notes.read_text() if notes.exists() else None
         second = self.within(self.mid, "harvok", "impair", "start", *self.ports, "metro", "--for", "1s")
         self.assertEqual(second.returncode, 2)

@@ -4,6 +4,7 @@ import subprocess
 import unittest
 from typing import Any
 
+from harvok.host.state import STATE_FOLDER
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
 from tests.whole.program import HARVOK, ProgramTest, until
 
@@ -108,7 +109,7 @@ class PathsOfKnownProperties(ProgramTest):
         return record
 
     def far(self, pair: NamespacePair) -> None:
-        os.environ.update({key: self.env[key] for key in ("HARVOK_TOKEN", "HARVOK_LOGBOOK", "TMPDIR")})
+        os.environ.update({key: self.env[key] for key in ("HARVOK_TOKEN", "HARVOK_LOGBOOK", STATE_FOLDER)})
         station = pair.popen("far", [HARVOK, "station", "--name", "hall"], stdout=subprocess.PIPE)
         self.addCleanup(self.end, station)
         assert station.stdout
