@@ -4,7 +4,15 @@ import contextlib
 import signal
 from collections.abc import Iterator
 
-ENDING = (signal.SIGINT, signal.SIGTERM)
+ENDING = tuple(getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name))
+"""What ends the program in good order: the keyboard, a supervisor, a terminal that closes."""
+
+_HANG_UP = getattr(signal, "SIGHUP", None)
+
+
+def heeded() -> list[signal.Signals]:
+    """Those that this process heeds: one that was started to outlive its terminal (nohup) goes on when that closes."""
+    return [number for number in ENDING if number != _HANG_UP or signal.getsignal(number) is not signal.SIG_IGN]
 
 
 @contextlib.contextmanager

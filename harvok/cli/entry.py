@@ -11,7 +11,7 @@ import signal
 from types import FrameType
 from typing import Literal
 
-from harvok.signals import ENDING
+from harvok.signals import ENDING, heeded
 
 _EXIT_CODE = 4
 _INSISTS = 3
@@ -56,7 +56,7 @@ def was_interrupted() -> bool:
 def main() -> None:
     """Runs the program. Nothing that loads becomes garbage, so that looking for it is a twentieth of the start."""
     gc.disable()
-    for number in ENDING:
+    for number in heeded():
         signal.signal(number, _interrupt)
     from harvok.cli.main import main as run
 

@@ -9,6 +9,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Literal
 
+from harvok.core.bounds import Name, Share
 from harvok.errors import UsageError
 
 DirectionChoice = Literal["send", "receive", "each", "both"]
@@ -20,9 +21,9 @@ End = Literal["near", "far"]
 class Stream:
     """Traffic from one end to another. Its name is what figures are labelled with as their direction."""
 
-    name: str
-    source: str
-    destination: str
+    name: Name
+    source: Name
+    destination: Name
 
     def role_at(self, end: str) -> Role:
         """Which part one of its two ends plays in it."""
@@ -91,11 +92,11 @@ class CpuUse:
     does not tell.
     """
 
-    cores: list[float]
-    workers: list[float]
-    stolen: float = 0.0
-    waiting: list[float] = field(default_factory=list)
-    interrupts: list[float] = field(default_factory=list)
+    cores: list[Share]
+    workers: list[Share]
+    stolen: Share = 0.0
+    waiting: list[Share] = field(default_factory=list)
+    interrupts: list[Share] = field(default_factory=list)
 
     @property
     def busiest_core(self) -> float:

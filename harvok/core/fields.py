@@ -10,10 +10,11 @@ from harvok.errors import BadQuantityError
 
 
 class Model(BaseModel):
-    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen. A model is
-    built when it is first used: of a hundred, a command needs a few, and the others would be a fifth of its start."""
+    """Base of all models: unknown keys are an error, so that a typo or a newer format never passes unseen, and so is a
+    number that is not finite. A model is built when it is first used: of a hundred, a command needs a few, and the
+    others would be a fifth of its start."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True, allow_inf_nan=False)
 
 
 WRITTEN: dict[str, Any] = {"written": True}

@@ -7,6 +7,8 @@ both ends' samples is finer than it.
 
 from dataclasses import dataclass
 
+from harvok.core.bounds import Seconds, SignedSeconds
+
 
 @dataclass(frozen=True, slots=True)
 class ClockOffset:
@@ -15,8 +17,8 @@ class ClockOffset:
     Zero and exact where both ends are one machine.
     """
 
-    offset_s: float
-    error_s: float
+    offset_s: SignedSeconds
+    error_s: Seconds
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,19 +25,22 @@ class State(Enum):
     """Where the far end of a trial stands."""
 
     PREPARED = "prepared"
+    STARTING = "starting"
     RUNNING = "running"
     OVER = "over"
     RELEASED = "released"
 
 
 _NEXT: dict[tuple[State, str], State] = {
-    (State.PREPARED, "start"): State.RUNNING,
+    (State.PREPARED, "start"): State.STARTING,
+    (State.STARTING, "run"): State.RUNNING,
     (State.RUNNING, "progress"): State.RUNNING,
     (State.RUNNING, "finish"): State.OVER,
     (State.OVER, "progress"): State.OVER,
     (State.RUNNING, "result"): State.RUNNING,
     (State.OVER, "result"): State.OVER,
     (State.PREPARED, "release"): State.RELEASED,
+    (State.STARTING, "release"): State.RELEASED,
     (State.RUNNING, "release"): State.RELEASED,
     (State.OVER, "release"): State.RELEASED,
     (State.RELEASED, "release"): State.RELEASED,
@@ -74,19 +77,34 @@ class FarEnd:
         return PreparedTrial(trial_id=self._trial_id.hex(), key=self._key.hex(), data_port=self._data_port)
 
     def start(self) -> None:
-        """Begins, once every data connection is there. Raises FarEndError when one is missing."""
-        with self._lock:
-            self._state = next_state(self._state, "start")
+        """Begins, once every data connection is there. Raises FarEndError when one is missing, after which the trial is
+        released."""
+        self._become("start")
+        try:
             sockets = self._flow_listener.sockets(_ADMISSION_TIMEOUT_S)
-            self._flow_listener.close()
-            self._trial_end = make_trial_end("far", self._trial, sockets, self._trial_id, self._clock)
-            self._trial_end.begin("receiver", Meter, self._tell)
-            self._trial_end.begin("sender", Meter, self._tell)
-        threading.Thread(target=self._finish, args=[self._trial_end], daemon=True).start()
+        except HarvokError:
+            self.release()
+            raise
+        self._flow_listener.close()
+        trial_end = make_trial_end("far", self._trial, sockets, self._trial_id, self._clock)
+        with self._lock:
+            try:
+                self._state = next_state(self._state, "run")
+            except ProtocolError:  # released meanwhile
+                trial_end.close()
+                raise
+            self._trial_end = trial_end
+            trial_end.begin("receiver", Meter, self._tell)
+            trial_end.begin("sender", Meter, self._tell)
+        threading.Thread(target=self._finish, args=[trial_end], daemon=True).start()
 
     def progress(self) -> Iterator[Progress | None]:
-        """Intervals as they come, then the end; None now and then, so that a silent line is a broken one."""
-        self._state = next_state(self._state, "progress")
+        """Intervals as they come, then the end; None now and then, so that a silent line is a broken one. Raises
+        ProtocolError before the trial runs."""
+        self._become("progress")
+        return self._messages()
+
+    def _messages(self) -> Iterator[Progress | None]:
         while True:
             try:
                 message = self._progress.get(timeout=_KEEP_ALIVE_S)
@@ -98,6 +116,10 @@ class FarEnd:
             yield message
             if message.over:
                 return
+
+    def _become(self, event: str) -> None:
+        with self._lock:
+            self._state = next_state(self._state, event)
 
     def result(self) -> FarEndResult:
         """What this half saw; while it still runs, what it has seen so far."""
@@ -143,7 +165,12 @@ def fault_of(error: HarvokError) -> Fault:
     """An error as it travels to the other end."""
     return Fault(
         reference=error.reference,
-        message=error.message,
-        hint=error.hint,
+        message=_encodable(error.message),
+        hint=_encodable(error.hint),
         free_in_s=getattr(error, "free_in_s", None),
     )
+
+
+def _encodable(text: str) -> str:
+    """What a stranger said may be in it, such as half of a surrogate pair."""
+    return text.encode(errors="replace").decode()

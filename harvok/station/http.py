@@ -3,6 +3,7 @@
 Nothing of a request is read before its token is found right, and no body may be large.
 """
 
+import asyncio
 import secrets
 from collections.abc import Iterator
 
@@ -17,45 +18,60 @@ from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
     FarEndResult,
     PreparedTrial,
+    Progress,
     Session,
     SessionRequest,
     StationFacts,
     TrialRequest,
 )
-from harvok.errors import BusyError, HarvokError, LimitError, ProtocolError, TokenError
+from harvok.errors import FarEndError, HarvokError, LimitError, NearEndError, ProtocolError, TokenError
 from harvok.host.facts import host_conditions, interface_counters
-from harvok.station.far_end import FarEnd, fault_of
+from harvok.station.doors import Doors
+from harvok.station.far_end import fault_of
 from harvok.station.service import Station
 
 _LARGEST_BODY_BYTES = 64 * 1024
+_BODY_S = 10.0
+_CLOSE = {"Connection": "close"}
 _SAME_VERSION = "Upgrade the older end of the two."
-_STATUS = {BusyError: 409, ProtocolError: 409, LimitError: 422, TokenError: 401}
+_STATUS: list[tuple[type[HarvokError], int]] = [
+    (TokenError, 401),
+    (LimitError, 422),
+    (NearEndError, 422),  # what this host's kernel refuses of a request, or lacks for it
+    (FarEndError, 409),
+    (HarvokError, 503),
+]
+"""The status of an error; the first that fits."""
 
 
-def make_app(station: Station) -> FastAPI:
-    """The service of a station as an ASGI application."""
+def make_app(station: Station, doors: Doors) -> FastAPI:
+    """The service of a station as an ASGI application; it tells the doors who has proven himself."""
     app = FastAPI(title="Harvok station", version=__version__, docs_url=None, redoc_url=None)
 
     @app.exception_handler(HarvokError)
     def harvok_error(_: Request, error: HarvokError) -> JSONResponse:
-        return JSONResponse(fault_of(error).model_dump(), _STATUS.get(type(error), 500))
+        return _refusal(error)
 
     @app.exception_handler(RequestValidationError)
     def unreadable(_: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
-        fault = ProtocolError(f"the request is not readable at {place}: {first['msg']}", _SAME_VERSION)
-        return JSONResponse(fault_of(fault).model_dump(), 422)
+        return _refusal(ProtocolError(f"the request is not readable at {place}: {first['msg']}", _SAME_VERSION), 422)
 
     @app.exception_handler(HTTPException)
     def no_such_call(_: Request, error: HTTPException) -> JSONResponse:
-        fault = ProtocolError(f"the station knows no such call: {error.detail}", _SAME_VERSION)
-        return JSONResponse(fault_of(fault).model_dump(), error.status_code)
+        unknown = ProtocolError(f"the station knows no such call: {error.detail}", _SAME_VERSION)
+        return _refusal(unknown, error.status_code)
 
     _add_session_routes(app, station)
     _add_half_routes(app, station)
-    app.add_middleware(Guard, token=station.settings.token)
+    app.add_middleware(Guard, token=station.settings.token, doors=doors)
     return app
+
+
+def _refusal(error: HarvokError, status: int | None = None, headers: dict[str, str] | None = None) -> JSONResponse:
+    status = status or next(status for kind, status in _STATUS if isinstance(error, kind))
+    return JSONResponse(fault_of(error).model_dump(), status, headers=headers)
 
 
 def _add_session_routes(app: FastAPI, station: Station) -> None:
@@ -101,7 +117,7 @@ def _add_half_routes(app: FastAPI, station: Station) -> None:
     @app.get("/v1/sessions/{session}/trial/progress")
     def progress(session: str) -> StreamingResponse:
         station.sessions.renew(session)
-        return StreamingResponse(_lines(station.far_end), media_type="application/jsonl")
+        return StreamingResponse(_lines(station.far_end.progress()), media_type="application/jsonl")
 
     @app.get("/v1/sessions/{session}/trial/result")
     def result(session: str) -> FarEndResult:
@@ -118,39 +134,60 @@ def _peer(request: Request) -> str:
     return request.client.host if request.client else "unknown"
 
 
-def _lines(far_end: FarEnd) -> Iterator[str]:
+def _lines(progress: Iterator[Progress | None]) -> Iterator[str]:
     """Progress as JSON Lines; an empty line says that the station still lives."""
-    for message in far_end.progress():
+    for message in progress:
         yield "\n" if message is None else message.model_dump_json(exclude_none=True) + "\n"
 
 
 class Guard:
-    """Lets only requests with the right token and a small body through to the service."""
+    """Lets only requests with the right token, and a small body that comes in time, through to the service."""
 
-    def __init__(self, app: ASGIApp, token: str) -> None:
-        self._app = app
+    def __init__(self, app: ASGIApp, token: str, doors: Doors) -> None:
+        self._app, self._doors = app, doors
         self._wanted = f"Bearer {token}".encode()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
-            return
+            return None
         got = dict(scope["headers"]).get(b"authorization", b"")
         if not secrets.compare_digest(got, self._wanted):
             error = TokenError("the station does not accept this token", "Use the token that the station printed.")
-            response = JSONResponse(fault_of(error).model_dump(), 401, headers={"WWW-Authenticate": "Bearer"})
-            await response(scope, receive, send)
-            return
-        await self._app(scope, _bounded(receive), send)
+            refusal = _refusal(error, headers=_CLOSE | {"WWW-Authenticate": "Bearer"})
+        elif not self._doors.prove(scope.get("client")):
+            refusal = _refusal(LimitError("the station has too many connections", "Try again later."), 503, _CLOSE)
+        else:
+            return await self._let_in(scope, receive, send)
+        return await refusal(scope, receive, send)
+
+    async def _let_in(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Hands a request on once it is there whole."""
+        try:
+            body = await asyncio.wait_for(_whole_body(receive), _BODY_S)
+        except TimeoutError:
+            late = ProtocolError(f"the request did not come within {_BODY_S:.0f} s", _SAME_VERSION)
+            return await _refusal(late, 408, _CLOSE)(scope, receive, send)
+        if len(body) > _LARGEST_BODY_BYTES:
+            large = ProtocolError(f"no request has more than {_LARGEST_BODY_BYTES} B", _SAME_VERSION)
+            return await _refusal(large, 413, _CLOSE)(scope, receive, send)
+        return await self._app(scope, _replayed(body, receive), send)
 
 
-def _bounded(receive: Receive) -> Receive:
-    """Reads a body, and stands in for the client hanging up once more came than any real request holds."""
-    read = 0
-
-    async def bounded() -> Message:
-        nonlocal read
+async def _whole_body(receive: Receive) -> bytes:
+    """The body of a request, or its beginning once that is more than any real one holds."""
+    body, goes_on = b"", True
+    while goes_on and len(body) <= _LARGEST_BODY_BYTES:
         message = await receive()
-        read += len(message.get("body", b""))
-        return {"type": "http.disconnect"} if read > _LARGEST_BODY_BYTES else message
+        body += message.get("body", b"")
+        goes_on = message.get("more_body", False)
+    return body
 
-    return bounded
+
+def _replayed(body: bytes, receive: Receive) -> Receive:
+    """Hands on a body that was read, and then whatever else comes."""
+    left: list[Message] = [{"type": "http.request", "body": body, "more_body": False}]
+
+    async def replayed() -> Message:
+        return left.pop() if left else await receive()
+
+    return replayed

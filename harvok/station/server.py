@@ -1,35 +1,33 @@
-"""Serves a station: binds its port on both IP versions, sweeps dead sessions, stops cleanly on SIGINT and SIGTERM."""
+"""Serves a station: binds its port on both IP versions, sweeps dead sessions, stops cleanly when told to end."""
 
 import asyncio
 import contextlib
-import signal
 from collections.abc import Callable, Iterator
 from socket import socket
 
 import uvicorn
+from starlette.types import ASGIApp
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from harvok.clock import SYSTEM
+from harvok.signals import heeded
+from harvok.station.doors import Doors
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import Reflector
 from harvok.traffic.sockets import listen
 
 _SWEEP_S = 0.5
-_FIRST_REQUEST_S = 10.0
-_MAX_CONNECTIONS = 64
 
 
-class _PatientProtocol(H11Protocol):
-    """HTTP/1.1 that hangs up on a connection which never sends a request, so that idle ones cannot pile up."""
+class _Protocol(H11Protocol):
+    """HTTP/1.1 on a connection that came through the doors."""
 
-    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        super().connection_made(transport)
-        self.loop.call_later(_FIRST_REQUEST_S, self._hang_up_if_silent)
+    doors: Doors
 
-    def _hang_up_if_silent(self) -> None:
-        if self.cycle is None and not self.transport.is_closing():
-            self.transport.close()
+    def connection_lost(self, exc: Exception | None) -> None:
+        super().connection_lost(exc)
+        self.doors.leave(self.client)
 
 
 class _Server(uvicorn.Server):
@@ -41,7 +39,7 @@ class _Server(uvicorn.Server):
 
 
 def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[str], None]) -> None:
-    """Serves until SIGINT or SIGTERM. `ready` is called once near ends can connect, `tell` for each thing that happens.
+    """Serves until a signal ends it. `ready` is called once near ends can connect, `tell` for each thing that happens.
 
     Raises NearEndError when the port is taken.
     """
@@ -50,39 +48,51 @@ def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[
         probe.close()
     reflector = Reflector(settings.reflector, SYSTEM) if settings.reflector else None
     try:
-        asyncio.run(_serve(settings, sockets, ready, tell))
+        on_guest = reflector.serve_guest if reflector else lambda _: None
+        asyncio.run(_serve(Station(settings, SYSTEM, tell, on_guest), sockets, ready))
     finally:
         if reflector:
             reflector.close()
 
 
-async def _serve(
-    settings: StationSettings, sockets: list[socket], ready: Callable[[], None], tell: Callable[[str], None]
-) -> None:
-    station = Station(settings, SYSTEM, tell)
-    config = uvicorn.Config(
-        make_app(station),
-        http=_PatientProtocol,
+async def _serve(station: Station, sockets: list[socket], ready: Callable[[], None]) -> None:
+    doors = Doors()
+    server = _Server(_config(make_app(station, doors)))
+    loop = asyncio.get_running_loop()
+    for number in heeded():
+        loop.add_signal_handler(number, setattr, server, "should_exit", True)
+
+    def make_protocol() -> _Protocol:
+        protocol = _Protocol(server.config, server.server_state, {})
+        protocol.doors = doors
+        return protocol
+
+    beside = [loop.create_task(doors.accept(listener, make_protocol)) for listener in sockets]
+    beside.append(loop.create_task(_sweep(station)))
+    loop.call_soon(ready)
+    try:
+        await server.serve([])
+    finally:
+        for task in beside:
+            task.cancel()
+        doors.close()
+        for listener in sockets:
+            listener.close()
+        await asyncio.to_thread(station.close)
+
+
+def _config(app: ASGIApp) -> uvicorn.Config:
+    return uvicorn.Config(
+        app,
+        http=_Protocol,
         log_config=None,
         lifespan="off",
         access_log=False,
         server_header=False,
-        limit_concurrency=_MAX_CONNECTIONS,
         timeout_keep_alive=10,
         timeout_graceful_shutdown=1,
         h11_max_incomplete_event_size=16 * 1024,
     )
-    server = _Server(config)
-    loop = asyncio.get_running_loop()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        loop.add_signal_handler(number, setattr, server, "should_exit", True)
-    sweeper = loop.create_task(_sweep(station))
-    loop.call_soon(ready)
-    try:
-        await server.serve(sockets)
-    finally:
-        sweeper.cancel()
-        await asyncio.to_thread(station.close)
 
 
 async def _sweep(station: Station) -> None:

@@ -4,26 +4,31 @@ The near end always opens the connections, whatever the direction. Each begins w
 the far end answers WELCOME to one that belongs to the trial it prepared, and closes every other without a word.
 """
 
-import contextlib
 import errno
 import os
+import selectors
 import socket
 import threading
 from dataclasses import dataclass
 from functools import partial
 
-from harvok.clock import Clock
+from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import End, Role
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
+from harvok.signals import uninterrupted
 from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
 from harvok.traffic.trial_end import TrialEnd
+from harvok.traffic.unproven import Unproven
 
 CONNECT_TIMEOUT_S = 5.0
 HELLO_TIMEOUT_S = 5.0
-_MAX_UNPROVEN = 32  # connections that may be in their hello at one time
+MAX_STRANGERS, MAX_STRANGERS_OF_ONE = 128, 64
+"""Connections that may be in their hello at one time: in all, and from one address."""
+_LOOK_S = 0.25
+"""How often to look whose time for its hello is over."""
 
 Sockets = dict[Role, list[socket.socket]]
 """The data connections of one end by the part it plays on them, in the order of their flow numbers."""
@@ -98,8 +103,21 @@ def close_all(sockets: Sockets) -> None:
             reset_close(sock)
 
 
+@dataclass(slots=True, eq=False)
+class _Stranger:
+    """A connection in its hello: what it has said, and until when it must have said the rest."""
+
+    sock: socket.socket
+    until_s: float
+    said: bytes = b""
+
+
 class TcpListener:
-    """The far end's half: listens on the data port and admits the connections of the one trial that is prepared."""
+    """The far end's half: listens on the data port and admits the connections of the one trial that is prepared.
+
+    Strangers cannot keep those out: they are bounded in number (traffic.unproven) and each has HELLO_TIMEOUT_S for its
+    whole hello.
+    """
 
     def __init__(self, trial: TcpTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> None:
         self._trial_id = trial_id
@@ -108,12 +126,13 @@ class TcpListener:
             (stream.role_at("near"), flow): None for stream in trial.streams for flow in range(trial.flows)
         }
         self._lock = threading.Lock()
-        self._unproven = threading.Semaphore(_MAX_UNPROVEN)
+        self._strangers: Unproven[_Stranger] = Unproven(MAX_STRANGERS, MAX_STRANGERS_OF_ONE)
         self._complete = threading.Event()
         self._listeners = listen(host, port, trial.options)
-        self._flows = trial.flows
-        for listener in self._listeners:
-            threading.Thread(target=self._accept, args=[listener], daemon=True).start()
+        self._wake, self._woken = socket.socketpair()
+        self._thread = threading.Thread(target=self._admit_all, daemon=True)
+        with uninterrupted():
+            self._thread.start()
 
     def sockets(self, timeout_s: float) -> Sockets:
         """Every connection of the trial, by the far end's role. Raises FarEndError when some are missing."""
@@ -130,61 +149,91 @@ class TcpListener:
 
     def close(self) -> None:
         """Stops listening, and closes connections that were admitted and never taken."""
-        for listener in self._listeners:
-            with contextlib.suppress(OSError):
-                listener.shutdown(socket.SHUT_RDWR)  # wakes the thread that accepts
-            listener.close()
+        self._wake.close()
+        self._thread.join()
         with self._lock:
             left, self._wanted = self._wanted, {}
         for sock in left.values():
             if sock:
                 reset_close(sock)
 
-    def _accept(self, listener: socket.socket) -> None:
-        while True:
-            try:
-                sock, _ = listener.accept()
-            except OSError:
-                return
-            if self._unproven.acquire(blocking=False):
-                threading.Thread(target=self._check_hello, args=[sock], daemon=True).start()
-            else:
-                sock.close()
+    def _admit_all(self) -> None:
+        """Hears every stranger at once, until closed."""
+        with selectors.DefaultSelector() as selector:
+            for listener in self._listeners:
+                listener.setblocking(False)
+                selector.register(listener, selectors.EVENT_READ)
+            selector.register(self._woken, selectors.EVENT_READ)
+            while self._serve(selector):
+                self._send_away_late_ones(selector)
+            for key in list(selector.get_map().values()):
+                key.fileobj.close()  # type: ignore[union-attr]
 
-    def _check_hello(self, sock: socket.socket) -> None:
+    def _serve(self, selector: selectors.BaseSelector) -> bool:
+        """Hears whoever speaks; False once this was closed."""
+        for key, _ in selector.select(_LOOK_S if len(self._strangers) else None):
+            if key.fileobj is self._woken:
+                return False
+            if not isinstance(key.data, _Stranger):
+                self._accept(selector, key.fileobj)  # type: ignore[arg-type]
+            elif key.data in self._strangers:  # not displaced a moment ago
+                self._hear(selector, key.data)
+        return True
+
+    def _accept(self, selector: selectors.BaseSelector, listener: socket.socket) -> None:
+        try:
+            sock, peer = listener.accept()
+        except OSError:
+            return
+        sock.setblocking(False)
+        stranger = _Stranger(sock, SYSTEM.now_ns() / 1e9 + HELLO_TIMEOUT_S)
+        selector.register(sock, selectors.EVENT_READ, stranger)
+        displaced = self._strangers.add(stranger, peer[0])
+        if displaced:
+            self._send_away(selector, displaced)
+
+    def _hear(self, selector: selectors.BaseSelector, stranger: _Stranger) -> None:
         """Admits a connection that proves itself, and closes every other without a word."""
         try:
-            sock.settimeout(HELLO_TIMEOUT_S)
-            hello = decode_hello(_read_exactly(sock, HELLO_BYTES), self._key)
-            if not hello or not self._admit(hello, sock):
-                sock.close()
+            said = stranger.sock.recv(HELLO_BYTES - len(stranger.said))
+        except BlockingIOError:
+            return
         except OSError:
-            sock.close()
-        finally:
-            self._unproven.release()
+            said = b""
+        stranger.said += said
+        if said and len(stranger.said) < HELLO_BYTES:
+            return
+        hello = decode_hello(stranger.said, self._key)
+        selector.unregister(stranger.sock)
+        self._strangers.discard(stranger)
+        if not hello or not self._admit(hello, stranger.sock):
+            stranger.sock.close()
+
+    def _send_away_late_ones(self, selector: selectors.BaseSelector) -> None:
+        now_s = SYSTEM.now_ns() / 1e9
+        late = [stranger for stranger in self._strangers if stranger.until_s < now_s]
+        for stranger in late:
+            self._strangers.discard(stranger)
+            self._send_away(selector, stranger)
+
+    def _send_away(self, selector: selectors.BaseSelector, stranger: _Stranger) -> None:
+        selector.unregister(stranger.sock)
+        stranger.sock.close()
 
     def _admit(self, hello: Hello, sock: socket.socket) -> bool:
         place = (hello.role, hello.flow)
         with self._lock:
             if hello.trial_id != self._trial_id or place not in self._wanted or self._wanted[place]:
                 return False
-            sock.settimeout(None)
-            sock.sendall(WELCOME)
+            try:
+                sock.setblocking(True)
+                sock.sendall(WELCOME)
+            except OSError:
+                return False
             self._wanted[place] = sock
             if all(self._wanted.values()):
                 self._complete.set()
         return True
-
-
-def _read_exactly(sock: socket.socket, size: int) -> bytes:
-    """`size` bytes, or fewer when the other end closes first."""
-    raw = b""
-    while len(raw) < size:
-        part = sock.recv(size - len(raw))
-        if not part:
-            break
-        raw += part
-    return raw
 
 
 class TcpTrialEnd(TrialEnd):

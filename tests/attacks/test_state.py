@@ -122,5 +122,5 @@ class PlantedBeforeACommand(ProgramTest):
             (self.folder / f"{name}.py").write_text(trap.format(str(sprung)))
         _, address = self.station()
         self.harvok("tcp", address, "--duration", "500ms", "--direction", "both")
-        self.harvok("udp", address, "--load", "1M", "--duration", "500ms")
+        self.harvok("udp", address, "--rate", "1M", "--duration", "500ms")
         self.assertFalse(sprung.exists())

@@ -9,6 +9,7 @@ from harvok.core.ends import RECEIVE, SEND
 from harvok.core.models.control import StationFacts, TrialRequest
 from harvok.core.time_axis import ClockOffset, closer
 from harvok.core.trials.udp import UdpService, UdpTrial
+from harvok.station.doors import Doors
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import ReflectorSettings
@@ -23,7 +24,7 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
     def setUp(self) -> None:
         settings = StationSettings("hall", TOKEN, 1, 0, "127.0.0.1", max_test_s=60, max_flows=8)
         self.station = Station(settings, SYSTEM, lambda _: None)
-        self.client = TestClient(make_app(self.station), headers=GOOD, client=("127.0.0.1", 5000))
+        self.client = TestClient(make_app(self.station, Doors()), headers=GOOD, client=("127.0.0.1", 5000))
         self.session = self.client.post("/v1/sessions", json=CLAIM).json()["session"]
         self.addCleanup(self.station.close)
 
@@ -43,19 +44,25 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
             (replace(TRIAL, group="198.18.0.1"), "no multicast address"),
             (replace(TRIAL, group="nonsense"), "no multicast address"),
             (replace(TRIAL, streams=()), "needs streams"),
-            (replace(TRIAL, services=()), "flows"),
+            (replace(TRIAL, services=()), "needs streams, and services"),
             (replace(TRIAL, services=(replace(service, payload_bytes=17),)), "payloads of 18"),
             (replace(TRIAL, services=(replace(service, payload_bytes=70_000),)), "payloads of 18"),
-            (replace(TRIAL, services=(replace(service, load_fps=0.0),)), "needs a load"),
-            (replace(TRIAL, services=(replace(service, load_fps=-5.0),)), "needs a load"),
+            (replace(TRIAL, services=(replace(service, load_fps=0.0),)), "load_fps: Input should be greater than 0"),
+            (replace(TRIAL, services=(replace(service, load_fps=-5.0),)), "load_fps: Input should be greater than 0"),
             (replace(TRIAL, services=(replace(service, flows=9),)), "1 to 8 flows"),
-            (replace(TRIAL, services=(replace(service, flows=0), service)), "needs a load and a flow"),
+            (
+                replace(TRIAL, services=(replace(service, flows=0), service)),
+                "flows: Input should be greater than or equal to 1",
+            ),
             (replace(TRIAL, services=(replace(service, begins_s=0.5, lasts_s=0.6),)), "within the trial"),
             (replace(TRIAL, services=(replace(service, begins_s=2.0),)), "within the trial"),
-            (replace(TRIAL, services=(replace(service, begins_s=-0.5),)), "within the trial"),
+            (
+                replace(TRIAL, services=(replace(service, begins_s=-0.5),)),
+                "begins_s: Input should be greater than or equal to 0",
+            ),
             (replace(TRIAL, duration_s=3600.0), "tests of 60 s"),
-            (replace(TRIAL, duration_s=-1.0), "takes some time"),
-            (replace(TRIAL, interval_s=0.001), "at least 50 ms"),
+            (replace(TRIAL, duration_s=-1.0), "duration_s: Input should be greater than 0"),
+            (replace(TRIAL, interval_s=0.001), "interval_s: Input should be greater than or equal to 0.05"),
         ):
             answer = self.asked(wrong)
             self.assertIn(answer.status_code, (409, 422), wrong)

@@ -10,6 +10,23 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Literal
 
+from harvok.core.bounds import (
+    Amount,
+    BitRate,
+    Count,
+    Dscp,
+    Flows,
+    Index,
+    Interval,
+    Line,
+    Mss,
+    Name,
+    Pacing,
+    Seconds,
+    SocketBuffer,
+    SomeSeconds,
+    Tick,
+)
 from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.time_axis import ClockOffset
@@ -23,11 +40,11 @@ class SocketOptions:
     counts what the kernel counts, headers included.
     """
 
-    socket_buffer_bytes: int | None = None
-    mss_bytes: int | None = None
-    congestion_control: str | None = None
-    dscp: int | None = None
-    pacing_bps: float | None = None
+    socket_buffer_bytes: SocketBuffer | None = None
+    mss_bytes: Mss | None = None
+    congestion_control: Name | None = None
+    dscp: Dscp | None = None
+    pacing_bps: Pacing | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,11 +55,11 @@ class TcpTrial:
     """
 
     streams: tuple[Stream, ...]
-    flows: int = 1
-    duration_s: float | None = None
-    amount_bytes: int | None = None
-    interval_s: float = 1.0
-    tick_s: float = 0.1
+    flows: Flows = 1
+    duration_s: SomeSeconds | None = None
+    amount_bytes: Amount | None = None
+    interval_s: Interval = 1.0
+    tick_s: Tick = 0.1
     options: SocketOptions = SocketOptions()
     kind: Literal["tcp"] = "tcp"
 
@@ -72,22 +89,22 @@ class TcpInfo:
     scaling, 8 ECN (Linux uapi tcp.h).
     """
 
-    options: int | None = None
-    mss_bytes: int | None = None
-    path_mtu_bytes: int | None = None
-    rtt_us: int | None = None
-    rtt_variation_us: int | None = None
-    min_rtt_us: int | None = None
-    cwnd_segments: int | None = None
-    peer_window_bytes: int | None = None
-    delivery_rate_bps: float | None = None
-    sent_bytes: int | None = None
-    acked_bytes: int | None = None
-    retransmitted_bytes: int | None = None
-    retransmitted_segments: int | None = None
-    busy_us: int | None = None
-    window_limited_us: int | None = None
-    buffer_limited_us: int | None = None
+    options: Count | None = None
+    mss_bytes: Count | None = None
+    path_mtu_bytes: Count | None = None
+    rtt_us: Count | None = None
+    rtt_variation_us: Count | None = None
+    min_rtt_us: Count | None = None
+    cwnd_segments: Count | None = None
+    peer_window_bytes: Count | None = None
+    delivery_rate_bps: BitRate | None = None
+    sent_bytes: Count | None = None
+    acked_bytes: Count | None = None
+    retransmitted_bytes: Count | None = None
+    retransmitted_segments: Count | None = None
+    busy_us: Count | None = None
+    window_limited_us: Count | None = None
+    buffer_limited_us: Count | None = None
 
     def values(self) -> Iterator[tuple[str, float]]:
         """(quantity, value) of what the kernel tells; each quantity is a field's name in kebab case."""
@@ -112,16 +129,16 @@ class TcpInterval:
     `began_ns` is the half's origin by its own host's wall clock; 0 where that is not known.
     """
 
-    direction: str
+    direction: Name
     role: Role
-    index: int
-    start_s: float
-    end_s: float
-    ticks: list[tuple[float, int]]
-    flow_bytes: list[int]
+    index: Index
+    start_s: Seconds
+    end_s: Seconds
+    ticks: list[tuple[Seconds, Count]]
+    flow_bytes: list[Count]
     tcp: list[TcpInfo]
     cpu: CpuUse | None = None
-    began_ns: int = 0
+    began_ns: Count = 0
 
     @property
     def goodput_bps(self) -> float:
@@ -153,12 +170,12 @@ def _axis(began_s: float, at_s: float) -> float:
 class Connection:
     """One data connection as it was really made: addresses, and what the kernel granted of what was asked for."""
 
-    flow: int
-    local: str
-    remote: str
-    send_buffer_bytes: int
-    receive_buffer_bytes: int
-    congestion_control: str | None = None
+    flow: Index
+    local: Line
+    remote: Line
+    send_buffer_bytes: Count
+    receive_buffer_bytes: Count
+    congestion_control: Name | None = None
     handshake: TcpInfo | None = None
 
 
@@ -166,12 +183,12 @@ class Connection:
 class TcpSummary:
     """What one half of one direction says at its end. `elapsed_s` runs from the half's own origin."""
 
-    direction: str
+    direction: Name
     role: Role
-    elapsed_s: float
-    flow_bytes: list[int]
+    elapsed_s: Seconds
+    flow_bytes: list[Count]
     connections: list[Connection]
-    missing: list[str] = field(default_factory=list)
+    missing: list[Line] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,8 +6,25 @@ per second, each of which is one Ethernet frame. Flows are numbered through all 
 
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Annotated, Literal
 
+from annotated_types import Ge, Le
+
+from harvok.core.bounds import (
+    Count,
+    Dscp,
+    Flows,
+    FrameRate,
+    Hops,
+    Index,
+    Interval,
+    Line,
+    Name,
+    Seconds,
+    SignedSeconds,
+    SocketBuffer,
+    SomeSeconds,
+)
 from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.time_axis import ClockOffset
@@ -25,13 +42,13 @@ class UdpService:
     """One kind of traffic: `load_fps` datagrams a second in each direction, shared evenly by its `flows`. It flows
     through the whole trial, or from `begins_s` on for `lasts_s`."""
 
-    load_fps: float
-    payload_bytes: int
-    name: str = ""
-    flows: int = 1
-    dscp: int | None = None
-    begins_s: float = 0.0
-    lasts_s: float | None = None
+    load_fps: FrameRate
+    payload_bytes: Count
+    name: Name = ""
+    flows: Flows = 1
+    dscp: Dscp | None = None
+    begins_s: Seconds = 0.0
+    lasts_s: SomeSeconds | None = None
 
     @property
     def payload_bps(self) -> float:
@@ -47,13 +64,13 @@ class UdpTrial:
 
     services: tuple[UdpService, ...]
     streams: tuple[Stream, ...]
-    duration_s: float
-    interval_s: float = 1.0
+    duration_s: SomeSeconds
+    interval_s: Interval = 1.0
     method: Method = "auto"
-    socket_buffer_bytes: int | None = None
-    group: str | None = None
-    hops: int | None = None
-    about: str = ""
+    socket_buffer_bytes: SocketBuffer | None = None
+    group: Name | None = None
+    hops: Hops | None = None
+    about: Line = ""
     kind: Literal["udp"] = "udp"
 
     @property
@@ -86,24 +103,24 @@ class UdpInterval:
     and their variation is not. `began_ns` is the half's origin by its own host's wall clock; 0 where it is not known.
     """
 
-    direction: str
+    direction: Name
     role: Role
-    index: int
-    service: int
-    start_s: float
-    end_s: float
-    datagrams: int
-    payload_bytes: int
-    missing: int = 0
-    duplicates: int = 0
-    reordered: int = 0
-    longest_run: int = 0
-    jitter_s: float | None = None
-    min_transit_s: float | None = None
-    mean_transit_s: float | None = None
-    max_transit_s: float | None = None
+    index: Index
+    service: Index
+    start_s: Seconds
+    end_s: Seconds
+    datagrams: Count
+    payload_bytes: Count
+    missing: Count = 0
+    duplicates: Count = 0
+    reordered: Count = 0
+    longest_run: Count = 0
+    jitter_s: Seconds | None = None
+    min_transit_s: SignedSeconds | None = None
+    mean_transit_s: SignedSeconds | None = None
+    max_transit_s: SignedSeconds | None = None
     cpu: CpuUse | None = None
-    began_ns: int = 0
+    began_ns: Count = 0
 
     def samples(self, source: str, began_s: float, service: str) -> Iterator[Sample]:
         """Everything that it tells, for a half that began at `began_s` on the time axis."""
@@ -140,16 +157,16 @@ class TransitSummary:
     edge above the least in s, datagrams).
     """
 
-    counted: int
-    min_s: float
-    mean_s: float
-    max_s: float
-    variation_median_s: float
-    variation_p99_s: float
-    variation_p999_s: float
-    changes_mean_s: float
-    jitter_s: float
-    distribution: list[tuple[float, int]] = field(default_factory=list)
+    counted: Count
+    min_s: SignedSeconds
+    mean_s: SignedSeconds
+    max_s: SignedSeconds
+    variation_median_s: Seconds
+    variation_p99_s: Seconds
+    variation_p999_s: Seconds
+    changes_mean_s: Seconds
+    jitter_s: Seconds
+    distribution: list[tuple[Seconds, Count]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,13 +177,13 @@ class UdpFlowSent:
     somebody on the way answered that datagrams are not let through.
     """
 
-    flow: int
-    datagrams: int
-    sending_s: float
+    flow: Index
+    datagrams: Count
+    sending_s: Seconds
     means: Means
-    batch: int
-    refused: int = 0
-    prohibited: int = 0
+    batch: Count
+    refused: Count = 0
+    prohibited: Count = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,25 +193,25 @@ class UdpFlowReceived:
     buffer full (estimated where the kernel coalesced them, whose count is of whole super-datagrams); `foreign` were not
     of this trial."""
 
-    flow: int
-    datagrams: int
-    duplicates: int
-    reordered: int
-    highest: int
+    flow: Index
+    datagrams: Count
+    duplicates: Count
+    reordered: Count
+    highest: Annotated[int, Ge(-1), Le(2**63 - 1)]
     means: Means
-    loss_runs: dict[int, int] = field(default_factory=dict)
+    loss_runs: dict[Count, Count] = field(default_factory=dict)
     transit: TransitSummary | None = None
-    longest_silence_s: float = 0.0
-    socket_drops: int = 0
-    receive_buffer_bytes: int = 0
-    foreign: int = 0
+    longest_silence_s: Seconds = 0.0
+    socket_drops: Count = 0
+    receive_buffer_bytes: Count = 0
+    foreign: Count = 0
 
 
 @dataclass(frozen=True, slots=True)
 class UdpSummary:
     """What one half of one direction says at its end, flow by flow."""
 
-    direction: str
+    direction: Name
     role: Role
     sent: list[UdpFlowSent] = field(default_factory=list)
     received: list[UdpFlowReceived] = field(default_factory=list)

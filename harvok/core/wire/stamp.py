@@ -20,6 +20,8 @@ _SENT = struct.Struct("!IQHH")
 _REFLECTED = struct.Struct("!IQHHQIQHHB")
 _SENT_AUTHENTICATED = struct.Struct("!I12xQHH")
 _REFLECTED_AUTHENTICATED = struct.Struct("!I12xQHH4xQ8xI12xQH6xB15x")
+_MAX_HELD_NS = 10 * 1_000_000_000
+"""How long a reflector may keep a packet before it answers."""
 _EXTRA_PADDING = 1  # RFC 8972 §4.1
 _UNRECOGNISED, _MALFORMED = 0x80, 0x40  # RFC 8972 §4
 
@@ -124,6 +126,20 @@ def decode_reflector(raw: bytes, key: bytes | None = None) -> ReflectorPacket | 
         number, stamp, error, ssid, received, of, of_stamp, of_error, ttl = _REFLECTED_AUTHENTICATED.unpack_from(raw)
     sender = SenderPacket(of, from_ntp(of_stamp), of_error, ssid)
     return ReflectorPacket(number, from_ntp(stamp), error, ssid, from_ntp(received), sender, ttl)
+
+
+def reads_as_answer(raw: bytes, key: bytes | None = None) -> bool:
+    """Whether a packet for a reflector looks like what a reflector sends: where a sender leaves zeros, or padding, it
+    says when it was received, a short time before it was sent. Stamps of clocks that are far off look alike."""
+    packet = decode_reflector(raw, key)
+    if packet is None or packet.received_ns == from_ntp(0):
+        return False
+    return 0 <= packet.sent_ns - packet.received_ns <= _MAX_HELD_NS
+
+
+def seal_of(raw: bytes) -> bytes:
+    """What no two authenticated packets of a sender have in common."""
+    return raw[_COVERED_BYTES:AUTHENTICATED_BYTES]
 
 
 def _flagged(tlvs: bytes) -> bytes:
