@@ -14,6 +14,7 @@ from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import ClockFacts, HostConditions, InterfaceCounters, SocketLimits
 from harvok.host.interfaces import interface_towards
+from harvok.host.zones import socket_address
 
 _SYS = Path("/proc/sys/net")
 
@@ -91,7 +92,7 @@ def _local_address(towards: str, source: str | None) -> str | None:
     family = socket.AF_INET6 if ":" in towards else socket.AF_INET
     try:
         with socket.socket(family, socket.SOCK_DGRAM) as probe:
-            probe.connect((towards, 9))
+            probe.connect(socket_address(towards, 9))
             return str(probe.getsockname()[0])
     except OSError:
         return None

@@ -26,12 +26,15 @@ _OFFLOADS = {
 
 
 def interface_towards(address: str, source: str | None = None, interface: str | None = None) -> InterfaceFacts | None:
-    """Looks up the route to `address` and describes the interface; None where this system cannot tell."""
+    """Looks up the route to `address`, which may have a zone, and describes the interface; None where this
+    system cannot tell."""
     if sys.platform != "linux":
         return None
     from pyroute2 import IPRoute
     from pyroute2.netlink.exceptions import NetlinkError
 
+    address, _, zone = address.partition("%")
+    interface = interface or zone
     with IPRoute() as kernel:
         try:
             index = kernel.link_lookup(ifname=interface)[0] if interface else _route_index(kernel, address, source)

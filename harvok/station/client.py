@@ -39,6 +39,7 @@ from harvok.errors import (
     UnknownNameError,
     UsageError,
 )
+from harvok.host.zones import with_zone
 from harvok.signals import uninterrupted
 from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
 from harvok.traffic.icmp_errors import is_rejected
@@ -90,7 +91,7 @@ def resolve(text: str, ip_version: IpVersion | None = None) -> StationAddress:
             f"'{host}' does not resolve{as_version}: {why}",
             "Check the spelling, or give the station's address; `harvok station` prints it.",
         ) from error
-    return StationAddress(host, str(found[0][4][0]), port)
+    return StationAddress(host, with_zone(found[0][4]), port)
 
 
 class StationClient:

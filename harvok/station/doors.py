@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from ssl import SSLContext
 from typing import Any
 
+from harvok.host.zones import with_zone
 from harvok.traffic.unproven import Unproven
 
 FIRST_REQUEST_S = 5.0
@@ -77,7 +78,7 @@ class Doors:
             except OSError:  # no more files may be open, or the connection went meanwhile
                 await asyncio.sleep(_TOO_MANY_FILES_S)
                 continue
-            self._enter(_Guest(sock, (str(peer[0]), int(peer[1]))), make_protocol)
+            self._enter(_Guest(sock, (with_zone(peer), int(peer[1]))), make_protocol)
 
     def _enter(self, guest: _Guest, make_protocol: ProtocolMaker) -> None:
         loop = asyncio.get_running_loop()

@@ -10,6 +10,7 @@ from starlette.types import ASGIApp
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from harvok.clock import SYSTEM
+from harvok.host.zones import with_zone
 from harvok.signals import heeded
 from harvok.station.doors import Doors
 from harvok.station.http import make_app
@@ -24,6 +25,11 @@ class _Protocol(H11Protocol):
     """HTTP/1.1 on a connection that came through the doors."""
 
     doors: Doors
+
+    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
+        super().connection_made(transport)
+        peer = transport.get_extra_info("peername")
+        self.client = (with_zone(peer), int(peer[1]))
 
     def connection_lost(self, exc: Exception | None) -> None:
         super().connection_lost(exc)

@@ -25,6 +25,7 @@ from harvok.core.wire.stamp import (
     error_estimate,
 )
 from harvok.errors import NearEndError, SilentError
+from harvok.host.zones import socket_address
 from harvok.traffic.sockets import Source, apply_options, bind_source
 from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
 
@@ -69,7 +70,7 @@ class StampProber:
         self._payload_bytes = payload_bytes
         family = socket.AF_INET6 if ":" in address[0] else socket.AF_INET
         self.sock = _prepared(socket.socket(family, socket.SOCK_DGRAM), source, dscp)
-        self.sock.connect(address)
+        self.sock.connect(socket_address(*address))
 
     def request(self, number: int, sent_ns: int) -> bytes:
         packet = encode_sender(SenderPacket(number, sent_ns, self._error, self._ssid), self._key)
@@ -94,7 +95,7 @@ class EchoProber:
         self._payload_bytes = max(payload_bytes, 8)
         self._token = secrets.token_bytes(4)
         self.sock = _prepared(_echo_socket(self._version), source, dscp)
-        self.sock.connect((host, 0))
+        self.sock.connect(socket_address(host, 0))
 
     def request(self, number: int, sent_ns: int) -> bytes:
         payload = (self._token + struct.pack("!I", number)).ljust(self._payload_bytes, b"\0")

@@ -5,6 +5,8 @@ import socket
 import struct
 import sys
 
+from harvok.host.zones import socket_address
+
 _RECEIVE_ERRORS = {socket.AF_INET: (socket.IPPROTO_IP, 11), socket.AF_INET6: (socket.IPPROTO_IPV6, 25)}  # IP_RECVERR
 _EXTENDED_ERROR = struct.Struct("=IBBBB")  # struct sock_extended_err: errno, origin, type, code, padding
 _ORIGIN_ICMP, _ORIGIN_ICMP6 = 2, 3
@@ -47,7 +49,7 @@ def is_rejected(address: str, port: int, wait_s: float = 0.5) -> bool:
         hear_errors(sock)
         sock.settimeout(wait_s)
         try:
-            sock.connect((address, port))
+            sock.connect(socket_address(address, port))
             sock.send(b"")
             sock.recv(1)
         except ConnectionRefusedError:

@@ -7,6 +7,8 @@ import socket
 import struct
 import sys
 
+from harvok.host.zones import with_zone
+
 IP_PKTINFO = 8  # uapi linux/in.h
 _IPV6_RECVPKTINFO, _IPV6_PKTINFO = 49, 50  # uapi linux/in6.h
 
@@ -25,12 +27,13 @@ def tell_own_address(sock: socket.socket) -> None:
 
 
 def own_address(control: Control) -> str:
-    """Which of this host's addresses a datagram came to."""
+    """Which of this host's addresses a datagram came to, with its zone where it needs one."""
     for level, kind, data in control:
         if (level, kind) == (socket.IPPROTO_IP, IP_PKTINFO):
             return socket.inet_ntop(socket.AF_INET, data[8:12])
         if (level, kind) == (socket.IPPROTO_IPV6, _IPV6_PKTINFO):
-            return socket.inet_ntop(socket.AF_INET6, data[:16])
+            zone = int.from_bytes(data[16:20], sys.byteorder)
+            return with_zone((socket.inet_ntop(socket.AF_INET6, data[:16]), 0, 0, zone))
     return ""
 
 

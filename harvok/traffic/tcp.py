@@ -17,6 +17,7 @@ from harvok.core.ends import End, Role
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
+from harvok.host.zones import socket_address
 from harvok.signals import uninterrupted
 from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
@@ -65,7 +66,7 @@ def _connect(trial: TcpTrial, target: DataTarget, source: Source, hello: Hello) 
         sock.settimeout(CONNECT_TIMEOUT_S)
         apply_options(sock, trial.options)
         bind_source(sock, source)
-        sock.connect(target.address)
+        sock.connect(socket_address(*target.address))
         sock.sendall(encode_hello(hello, target.key))
         if sock.recv(len(WELCOME)) != WELCOME:
             raise DataBlockedError(

@@ -33,6 +33,7 @@ from harvok.core.wire.datagram import (
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
+from harvok.host.zones import socket_address
 from harvok.signals import uninterrupted
 from harvok.traffic.icmp_errors import hear_errors, take_prohibitions
 from harvok.traffic.own_address import from_same_address, own_address, tell_own_address
@@ -83,7 +84,7 @@ def _open(trial: UdpTrial, target: DataTarget, source: Source, hello: Hello) -> 
     try:
         _prepare(sock, trial, hello.flow, hello.role)
         bind_source(sock, source)
-        sock.connect(target.address)
+        sock.connect(socket_address(*target.address))
         _prove(sock, encode_hello(hello, target.key), target)
         if trial.group:
             _aim_at_group(sock, trial, (trial.group, target.address[1]))
@@ -243,7 +244,7 @@ class UdpListener:
         try:
             sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             _prepare(sock, trial, hello.flow, "receiver" if hello.role == "sender" else "sender")
-            sock.bind((trial.group or own, self._port))
+            sock.bind(socket_address(trial.group or own, self._port))
             if trial.group:
                 _join(sock, trial.group, own)
             sock.connect(peer)

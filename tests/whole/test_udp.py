@@ -115,6 +115,19 @@ class PathsOfKnownProperties(ProgramTest):
         assert station.stdout
         self.assertIn("ready", station.stdout.readline())
 
+    def test_link_local_addresses_work_with_their_zone(self) -> None:
+        with NamespacePair() as pair:
+            until(lambda: "tentative" not in pair.run("far", ["ip", "-6", "address"]).stdout)
+            self.far(pair)
+            found = pair.run("far", ["ip", "-6", "-o", "address", "show", "scope", "link"]).stdout
+            station = f"[{found.split()[3].partition('/')[0]}%near0]"
+            tcp = self.on(pair, "tcp", station, "--duration", "500ms", "--direction", "both")
+            self.assertEqual([tcp[end]["interface"]["name"] for end in ("near", "far")], ["near0", "far0"])
+            self.assertEqual(tcp["rig"]["address"], station.strip("[]"))
+            udp = self.on(pair, "udp", station, "--rate", "1M", "--duration", "500ms", "--direction", "both")
+            self.assertEqual(udp["state"], "complete")
+            self.assertEqual(self.on(pair, "delay", station, "--packets", "20")["state"], "complete")
+
     def test_random_loss_is_found_to_be_as_it_was_set(self) -> None:
         with NamespacePair() as pair:
             self.far(pair)
