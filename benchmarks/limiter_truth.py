@@ -28,9 +28,9 @@ from typing import Any
 
 from harvok.core.limiter import Limiter, LimiterKind
 from harvok.core.tcp.limiter import FULL_SHARE
+from harvok.testing.own_user import own_user
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
-TOKEN = "spectro-lead"
 _NEAR, _MID, _FAR = "harvok-truth-near", "harvok-truth-mid", "harvok-truth-far"
 _ADDRESS = "198.18.0.2"
 
@@ -175,9 +175,7 @@ class TruthPath(contextlib.ExitStack):
     def __init__(self, case: Case, folder: Path) -> None:
         super().__init__()
         self._case = case
-        self.env = os.environ | {
-            "HARVOK_TOKEN": TOKEN, "HARVOK_LOGBOOK": str(folder / "truth.sqlite"), "TMPDIR": str(folder),
-        }  # fmt: skip
+        self.env = os.environ | own_user(folder)
         self._folder = folder
 
     def __enter__(self) -> "TruthPath":

@@ -11,11 +11,13 @@ import os
 import subprocess
 import sys
 import tempfile
+from pathlib import Path
 
 import psutil
 
 from harvok.clock import SYSTEM
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
+from harvok.testing.own_user import own_user
 
 _EDGE_S = 2.0  # start and end of a test, which are left out
 
@@ -55,7 +57,7 @@ def main() -> None:
     parser.add_argument("--seconds", type=float, default=8.0)
     asked = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder, NamespacePair() as pair:
-        os.environ |= {"HARVOK_TOKEN": "benchmark-only", "HARVOK_LOGBOOK": f"{folder}/logbook.sqlite"}
+        os.environ |= own_user(Path(folder))
         station = pair.popen("far", [sys.executable, "-m", "harvok", "station"], stdout=subprocess.PIPE)
         try:
             assert station.stdout

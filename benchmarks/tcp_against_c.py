@@ -16,6 +16,7 @@ import tempfile
 from pathlib import Path
 
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
+from harvok.testing.own_user import own_user
 
 _PORT = "26490"
 _SOURCE = Path(__file__).with_name("tcp_reference.c")
@@ -58,7 +59,7 @@ def main() -> None:
     parser.add_argument("--seconds", type=float, default=3.0)
     asked = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder, NamespacePair() as pair:
-        os.environ |= {"HARVOK_TOKEN": "benchmark-only", "HARVOK_LOGBOOK": f"{folder}/logbook.sqlite"}
+        os.environ |= own_user(Path(folder))
         program = compile_reference(Path(folder))
         station = pair.popen("far", [sys.executable, "-m", "harvok", "station"], stdout=subprocess.PIPE)
         try:

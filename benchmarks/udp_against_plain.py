@@ -16,9 +16,11 @@ import struct
 import subprocess
 import sys
 import tempfile
+from pathlib import Path
 
 from harvok.clock import SYSTEM
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
+from harvok.testing.own_user import own_user
 
 _PORT = 26495
 _HEAD = struct.Struct("!QQ")
@@ -99,7 +101,7 @@ def main() -> None:
     if asked.part == "receive":
         return plain_receive(asked.payload[0])
     with tempfile.TemporaryDirectory() as folder, NamespacePair() as pair:
-        os.environ |= {"HARVOK_TOKEN": "spectro-lead", "HARVOK_LOGBOOK": f"{folder}/book.sqlite"}
+        os.environ |= own_user(Path(folder))
         command = [sys.executable, "-m", "harvok", "station"]
         with pair.popen("far", command, stdout=subprocess.PIPE) as station:
             assert station.stdout

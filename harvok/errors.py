@@ -191,6 +191,18 @@ class ProtocolError(FarEndError):
     reference = "protocol"
 
 
+class PairingError(FarEndError):
+    """The two ends of a test are not known to each other."""
+
+    reference = "not-paired"
+
+
+class StationChangedError(PairingError):
+    """A station shows another certificate than the one that it is known by."""
+
+    reference = "station-changed"
+
+
 class StationLostError(FarEndError):
     """The station went away in mid-test."""
 
@@ -222,6 +234,12 @@ class LogbookNewerError(LogbookError):
     """The logbook or record was written by a newer Harvok."""
 
     reference = "logbook-newer"
+
+
+class NotKeptError(LogbookError):
+    """A run was measured and its record is not in the logbook, but in a file."""
+
+    reference = "not-kept"
 
 
 class RecordError(LogbookError):

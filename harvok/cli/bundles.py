@@ -7,9 +7,11 @@ becomes an option of its own, and the function gets the bundles back, filled in.
 import dataclasses
 import functools
 import inspect
+import os
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
 
 import typer
@@ -36,6 +38,7 @@ from harvok.errors import UsageError
 if TYPE_CHECKING:
     from harvok.rigs.stations import StationsSettings
     from harvok.runner.request import Label, Place, TestRequest
+    from harvok.station.contact import Access
 
 
 def bundled(command: Callable[..., None]) -> Callable[..., None]:
@@ -81,17 +84,45 @@ FRAME_IP: dict[str, Literal[4, 6] | None] = {"4": 4, "6": 6, "none": None}
 
 
 @dataclass(frozen=True, slots=True)
-class StationOptions:
-    """How the station is reached, and as whom."""
+class AccessOptions:
+    """What opens a station's door. The token is no option: every user of a host can read its command lines."""
 
-    token: Annotated[
+    token_file: Annotated[
+        Path | None,
+        typer.Option(
+            rich_help_panel=PATH,
+            metavar="FILE",
+            help="File with the station's token; else HARVOK_TOKEN, else asked for.",
+        ),
+    ] = None
+    code: Annotated[
         str | None,
         typer.Option(
             rich_help_panel=PATH,
-            envvar="HARVOK_TOKEN",
-            help="The token that the station printed; asked for if not given.",
+            envvar="HARVOK_CODE",
+            help="Pairing code that the station printed; needed once.",
         ),
     ] = None
+    plain: Annotated[
+        bool,
+        typer.Option(
+            "--plain", rich_help_panel=PATH, help="Talk to the station in clear, token included; it must do so too."
+        ),
+    ] = False
+
+    def access(self, needs_token: bool = True) -> "Access":
+        """The same as a request has it; asks for the token where it is needed and missing. Raises UsageError."""
+        from harvok.core.wire.pairing import read_pairing_code
+        from harvok.station.contact import Access
+
+        token = (secret_of("HARVOK_TOKEN", self.token_file) or ask_token()) if needs_token else ""
+        return Access(token, read_pairing_code(self.code) if self.code else None, self.plain)
+
+
+@dataclass(frozen=True, slots=True)
+class StationOptions(AccessOptions):
+    """How the station is reached, and as whom."""
+
     local: Annotated[
         str | None, typer.Option(rich_help_panel=PATH, metavar="ADDRESS", help="Local address to measure from.")
     ] = None
@@ -115,7 +146,7 @@ class StationOptions:
 
         return StationsSettings(
             station,
-            (self.token or ask_token()) if needs_token else "",
+            self.access(needs_token),
             Source(self.local, self.interface),
             IP_VERSIONS[self.ip_version],
             self.name,
@@ -256,8 +287,24 @@ def request_of(
     )
 
 
+def secret_of(variable: str, file: Path | None) -> str | None:
+    """A secret from the file that was named, else from the environment; None where neither has it. Raises UsageError
+    for a file that cannot be read."""
+    if file is None:
+        return os.environ.get(variable) or None
+    try:
+        secret = file.read_text(encoding="utf-8").strip()
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageError(f"{file} cannot be read: {error}", "Name a file with nothing but the secret in it.") from error
+    if not secret:
+        raise UsageError(f"{file} is empty", "Name a file with nothing but the secret in it.")
+    return secret
+
+
 def ask_token() -> str:
     """Asks the person at the keyboard; a script has nobody to ask. Raises UsageError."""
     if not sys.stdin.isatty():
-        raise UsageError("no token was given", "Set HARVOK_TOKEN, or give --token, to what `harvok station` printed.")
+        raise UsageError(
+            "no token was given", "Set HARVOK_TOKEN to what `harvok station` printed, or name a file: --token-file."
+        )
     return str(typer.prompt("Token that the station printed", hide_input=True))

@@ -17,7 +17,8 @@ def writing(path: Path | None) -> Iterator[TextIO]:
         return
     part = path.with_name(path.name + ".part")
     try:
-        with part.open("w", encoding="utf-8") as out:
+        part.unlink(missing_ok=True)
+        with part.open("x", encoding="utf-8") as out:  # never through a link that somebody put there
             yield out
         part.replace(path)
     except OSError as error:

@@ -13,6 +13,7 @@ from typer.core import TyperGroup
 
 from harvok import __version__
 from harvok.cli.entry import command_begins, command_ended, was_interrupted
+from harvok.cli.secrets import refuse_secrets
 from harvok.cli.table import COMMANDS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 from harvok.host.state import CHANGED_FEATURES, LENT_PORTS, has_state
@@ -93,30 +94,31 @@ def harvok(
 
 def _restore_features() -> None:
     """Tidies up after an impairment that was killed, and says so."""
-    from harvok.cli.render.console import stderr
+    from harvok.cli.render.console import print_note
     from harvok.runner.impair import restore_all_features
 
     ports = restore_all_features()
     names = " and ".join(ports)
     if ports:
-        stderr().print(f"[bold yellow]note[/] put offloads of {names} back as before a killed impairment")
+        print_note(f"put offloads of {names} back as before a killed impairment")
 
 
 def _restore_ports() -> None:
     """Tidies up after a test that was killed while it had ports of this host, and says so."""
-    from harvok.cli.render.console import stderr
+    from harvok.cli.render.console import print_note
     from harvok.runner.ports import restore_ports
 
     back, gone = restore_ports()
     if back:
-        stderr().print(f"[bold yellow]note[/] put {' and '.join(back)} back as before a test that was killed")
+        print_note(f"put {' and '.join(back)} back as before a test that was killed")
     if gone:
-        stderr().print(f"[bold yellow]note[/] {' and '.join(gone)} went with a test that was killed, being virtual")
+        print_note(f"{' and '.join(gone)} went with a test that was killed, being virtual")
 
 
 def main() -> None:
     """Runs the program. Every error that Harvok raises on purpose becomes one sentence and what to do about it."""
     try:
+        refuse_secrets(sys.argv[1:])
         app(prog_name="harvok")
     except HarvokError as error:
         _show(error)
@@ -136,14 +138,8 @@ def _explained(error: Exception) -> HarvokError:
 
 
 def _show(error: HarvokError) -> None:
-    from harvok.cli.render.console import stderr
+    from harvok.cli.render.console import headed, stderr
 
     console = stderr()
-    console.print(f"[bold red]error[/] {_escape(error.message)}", soft_wrap=True, highlight=False)
-    console.print(f"  [bold]try[/] {_escape(error.hint)}", soft_wrap=True, highlight=False)
-
-
-def _escape(text: str) -> str:
-    from rich.markup import escape
-
-    return escape(text)
+    console.print(headed("error", "bold red", error.message), soft_wrap=True)
+    console.print(headed("  try", "bold", error.hint), soft_wrap=True)

@@ -40,4 +40,4 @@ def draw_last(records: "Sequence[RunRecord]", picture: Path | None) -> None:
     from harvok.reports.ramp import draw_ramp
 
     if draw_ramp(records[-1], picture):
-        stderr().print(f"drawn in {picture}", soft_wrap=True, markup=False)
+        stderr().print(f"drawn in {picture}", soft_wrap=True)

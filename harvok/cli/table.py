@@ -15,6 +15,7 @@ class Row(NamedTuple):
 
 COMMANDS: dict[str, Row] = {
     "station": Row("harvok.cli.commands.station", "Make this host the far end of tests."),
+    "pairing": Row("harvok.cli.commands.pairing", "Make stations and near ends known to each other."),
     "preflight": Row("harvok.cli.commands.preflight", "Look for what could spoil a test, before it is run."),
     "tcp": Row("harvok.cli.commands.tcp", "Measure TCP goodput to and from a station."),
     "udp": Row("harvok.cli.commands.udp", "Send numbered datagrams: rate, loss, order, jitter, delay."),

@@ -26,6 +26,7 @@ FrameRate = Annotated[float, Gt(0), Le(1e9)]
 Share = Annotated[float, Ge(0), Le(1e4)]
 """Of a core or of all; measured, so that it may be somewhat above 1."""
 
+Port = Annotated[int, Ge(1), Le(65_535)]
 Dscp = Annotated[int, Ge(0), Le(63)]
 Mss = Annotated[int, Ge(88), Le(65_495)]
 SocketBuffer = Annotated[int, Ge(1024), Le(2**30)]

@@ -14,7 +14,7 @@ from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import ClockFacts, HostConditions, InterfaceCounters, SocketLimits
 from harvok.host.interfaces import interface_towards
-from harvok.host.zones import socket_address
+from harvok.zones import socket_address
 
 _SYS = Path("/proc/sys/net")
 

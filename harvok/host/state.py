@@ -109,6 +109,11 @@ def read_cleanup(name: str) -> dict[str, Any] | None:
     return None if alive or _user() != 0 else reported
 
 
+def check_own(path: Path) -> None:
+    """Raises StateError for a file or folder that anybody but this user may have put there, or may change."""
+    _check(path, os.lstat(path))
+
+
 def _user() -> int:
     return os.geteuid() if hasattr(os, "geteuid") else -1
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import sqlalchemy as sa
 from sqlalchemy.engine import URL, Connection, make_url
@@ -20,12 +20,17 @@ from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.listing import SCHEMA, Execute, RunLine, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
+from harvok.logbook.places import without_password
 from harvok.logbook.tables import about, alembic_version, figures, journal, judgements, metadata, runs
 
 if TYPE_CHECKING:
     from harvok.core.models.run import RunRecord
 
 
+Added = Literal["added", "replaced", "there"]
+"""What became of a record from elsewhere."""
+_WAIT_FOR_LOCK_MS = 10_000
+"""How long to wait for another program that has a logbook of SQLite locked."""
 _WRITES = {"writes": True}  # the option of a connection that will write
 
 
@@ -53,8 +58,11 @@ class Logbook:
     """An open logbook. Every method raises LogbookError when the database cannot do its part."""
 
     def __init__(self, place: str) -> None:
-        self.place = place
+        self._place = without_password(place)
         self._url = _url_of(place)
+        self._beside = (
+            Path(self._url.database) if self._url.get_backend_name() == "sqlite" and self._url.database else None
+        )
         self._engine = sa.create_engine(self._url)
         if self._url.get_backend_name() == "sqlite":
             sa.event.listen(self._engine, "connect", _tune_sqlite)
@@ -78,10 +86,24 @@ class Logbook:
         with self._writing() as db:
             db.execute(journal.insert(), rows)
 
+    def add_beside(self, run: str, entries: Sequence[tuple[int, str]]) -> None:
+        """Writes the same into a file beside the logbook, which takes nothing now; not beside a database elsewhere.
+        Whoever opens the logbook next takes it from there."""
+        if self._beside:
+            with contextlib.suppress(OSError), self._beside_of(run).open("a", encoding="utf-8") as file:
+                file.writelines(json.dumps(entry) + "\n" for entry in entries)
+
+    def forget_beside(self, run: str) -> None:
+        """Removes that file."""
+        if self._beside:
+            with contextlib.suppress(OSError):
+                self._beside_of(run).unlink(missing_ok=True)
+
     def finish(self, record: "RunRecord") -> None:
         """Replaces a run by its final record."""
         with self._writing() as db:
             _replace(db, record)
+        self.forget_beside(record.id)
 
     # --- runs that are kept ------------------------------------------------------------------------------------
 
@@ -176,19 +198,24 @@ class Logbook:
         with self._reading() as db:
             return [FigureValue(row[0], row[1], json.loads(row[2]), row[3]) for row in db.execute(query)]
 
-    def add(self, record: "RunRecord") -> bool:
-        """Adds a record from elsewhere; False when it is there already. Raises RecordError for another with its id."""
+    def add(self, record: "RunRecord") -> Added:
+        """Adds a record from elsewhere. It replaces one of the same run that broke off before it knew as much: what was
+        saved beside a logbook comes home so. Raises RecordError for a run that ended otherwise under its id."""
         with self._writing() as db:
             there = db.execute(sa.select(runs.c.record).where(runs.c.id == record.id)).scalar_one_or_none()
             if there is None:
                 _insert(db, record)
-                return True
-        if _read(there) != record:
+                return "added"
+            kept = _read(there)
+            if kept != record and _goes_on(kept, record):
+                _replace(db, record)
+                return "replaced"
+        if kept != record:
             raise RecordError(
                 f"the logbook has another run under the id {record.id}",
                 "One of the two was changed by hand; compare them with `harvok logbook export`.",
             )
-        return False
+        return "there"
 
     def remove(self, ids: Sequence[str]) -> None:
         """Forgets runs for good."""
@@ -223,7 +250,7 @@ class Logbook:
         if "about" in tables:
             self._bring_up_to_date(tables)
         elif tables:
-            raise LogbookError(f"{self.place} is a database, but no logbook", "Give --logbook another place.")
+            raise LogbookError(f"{self._place} is a database, but no logbook", "Give --logbook another place.")
         else:
             self._create()
         self._recover()
@@ -242,10 +269,10 @@ class Logbook:
         with self._reading() as db:
             version: str | None = db.execute(schema).scalar_one_or_none()
         if version is None:
-            raise LogbookError(f"{self.place} was broken off while it was made and holds no run", "Remove that file.")
+            raise LogbookError(f"{self._place} was broken off while it was made and holds no run", "Remove that file.")
         if int(version) > int(SCHEMA):
             raise LogbookNewerError(
-                f"{self.place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA})",
+                f"{self._place} was written by a newer Harvok (schema {version}; this one knows {SCHEMA})",
                 "Upgrade Harvok on this host, or give --logbook another place.",
             )
         if version != SCHEMA:
@@ -272,8 +299,22 @@ class Logbook:
                 ).all()
                 from harvok.logbook.recovery import put_together
 
-                record = put_together(_read(row.record), [(e.trial, e.entry) for e in entries])
-                _replace(db, record)
+                whole = dict.fromkeys([*((e.trial, e.entry) for e in entries), *self._read_beside(row.id)])
+                _replace(db, put_together(_read(row.record), list(whole)))
+            self.forget_beside(row.id)
+
+    def _beside_of(self, run: str) -> Path:
+        assert self._beside
+        return self._beside.with_name(f"{self._beside.name}.{run}.journal")
+
+    def _read_beside(self, run: str) -> list[tuple[int, str]]:
+        """What a run's file beside the logbook has; its last line may have been cut off."""
+        entries: list[tuple[int, str]] = []
+        with contextlib.suppress(OSError, ValueError, TypeError):
+            for line in self._beside_of(run).read_text(encoding="utf-8").splitlines() if self._beside else ():
+                trial, entry = json.loads(line)
+                entries.append((int(trial), str(entry)))
+        return entries
 
     @contextlib.contextmanager
     def _reading(self) -> Iterator[Connection]:
@@ -291,10 +332,20 @@ class Logbook:
             yield
         except (DatabaseError, OSError) as error:
             why = str(error.orig) if isinstance(error, DatabaseError) else os.strerror(error.errno or 0)
-            raise LogbookError(
-                f"the logbook {self.place} cannot be {what}: {why}",
-                "Check the disk and its rights, or give another place with --logbook or HARVOK_LOGBOOK.",
-            ) from error
+            raise LogbookError(f"the logbook {self._place} cannot be {what}: {why}", _hint(why)) from error
+        except (ValueError, TypeError, OverflowError) as error:  # what damaged rows are read as
+            raise LogbookError(f"the logbook {self._place} cannot be {what}: {error}", _hint("malformed")) from error
+
+
+def _hint(why: str) -> str:
+    if "locked" in why:
+        return "Another program has it locked, such as a backup or a database browser: end that, and try again."
+    if "malformed" in why or "not a database" in why:
+        return (
+            "The file is damaged. Runs that are not can still be read one by one: harvok logbook export RUN, or all of "
+            "them: harvok logbook salvage --to FILE."
+        )
+    return "Check the disk and its rights, or give another place with --logbook or HARVOK_LOGBOOK."
 
 
 def _url_of(place: str) -> URL:
@@ -305,7 +356,8 @@ def _url_of(place: str) -> URL:
             url.get_dialect()
         except (ArgumentError, NoSuchModuleError) as error:
             raise UsageError(
-                f"'{place}' is no database URL: {error}", "Give a path, or a URL of SQLAlchemy."
+                f"'{without_password(place)}' is no database URL: {without_password(str(error))}",
+                "Give a path, or a URL of SQLAlchemy.",
             ) from error
         return url
     path = Path(place).expanduser()
@@ -324,7 +376,7 @@ def _tune_sqlite(connection: object, _: object) -> None:
     begun below: the driver would leave tables out of them, and a logbook killed while it was made had only some."""
     connection.isolation_level = None  # type: ignore[attr-defined]
     cursor = connection.cursor()  # type: ignore[attr-defined]
-    cursor.execute("PRAGMA busy_timeout = 5000")
+    cursor.execute(f"PRAGMA busy_timeout = {_WAIT_FOR_LOCK_MS}")
     cursor.execute("PRAGMA foreign_keys = ON")
     cursor.close()
 
@@ -385,6 +437,14 @@ def _insert(db: Connection, record: "RunRecord") -> None:
 def _replace(db: Connection, record: "RunRecord") -> None:
     _delete(db, record.id)
     _insert(db, record)
+
+
+def _goes_on(kept: "RunRecord", record: "RunRecord") -> bool:
+    """Whether a record is of the same run as one that broke off, and knows more of it."""
+    same = (kept.started, kept.command, kept.near.boot) == (record.started, record.command, record.near.boot)
+    known = sum(trial.result is not None for trial in kept.trials)
+    more = record.state == "complete" or sum(trial.result is not None for trial in record.trials) >= known
+    return same and kept.state in ("broken", "running") and more
 
 
 def _delete(db: Connection, run: str) -> None:

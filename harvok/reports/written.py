@@ -42,16 +42,16 @@ def html(report: Report) -> str:
 
 def markdown(report: Report) -> str:
     """The same without plots, for a wiki or a ticket."""
-    parts = [f"# {report.title}"]
+    parts = [f"# {_in_markdown(report.title)}"]
     if report.verdict:
-        parts.append(f"**{report.verdict}**: {report.reason}")
+        parts.append(f"**{report.verdict}**: {_in_markdown(report.reason)}")
     if report.drawing:
-        parts.append("```\n" + "\n".join(report.drawing) + "\n```")
+        parts.append("```\n" + "\n".join(report.drawing).replace("`", "'") + "\n```")
     parts.append(_grid(Table("", ["", ""], [list(fact) for fact in report.facts])))
     if report.findings:
         rows = [[finding.verdict, finding.where, finding.reason, finding.advice] for finding in report.findings]
         parts.append("## Criteria and results\n\n" + _grid(Table("", ["verdict", "of", "reason", "what next"], rows)))
-    parts += [f"- {remark}" for remark in report.remarks]
+    parts += [f"- {_in_markdown(remark)}" for remark in report.remarks]
     parts += [f"## {table.title}\n\n{_grid(table)}" for table in report.tables]
     made = f"{report.made:%Y-%m-%d %H:%M} UTC by {report.operator} with Harvok {report.version}"
     parts.append(f"Made {made}. Digest of {len(report.runs)} records (SHA-256): `{report.digest}`")
@@ -60,7 +60,7 @@ def markdown(report: Report) -> str:
 
 def _grid(table: Table) -> str:
     def line(cells: list[str]) -> str:
-        return "| " + " | ".join(cell.replace("|", "\\|") for cell in cells) + " |"
+        return "| " + " | ".join(map(_in_markdown, cells)) + " |"
 
     return "\n".join([line(table.header), line(["---"] * len(table.header)), *map(line, table.rows)])
 
@@ -74,12 +74,12 @@ def tidy_csv(report: Report) -> str:
     columns = [label.replace("-", "_") for label in labels]
     rows.writerow([*_TIDY, *columns, "value", "mark", *(f"with_{key}" for key in keys)])
     for record in report.records:
-        head = [record.id, record.started.strftime("%Y-%m-%dT%H:%M:%SZ"), record.state, record.series or ""]
-        attributes = [record.attributes.get(key, "") for key in keys]
+        head = [record.id, record.started.strftime("%Y-%m-%dT%H:%M:%SZ"), record.state, _in_csv(record.series or "")]
+        attributes = [_in_csv(record.attributes.get(key, "")) for key in keys]
         for figure in record.figures:
             quantity = figure.meaning
             what = [quantity.key, quantity.name, quantity.layer, quantity.unit]
-            of = [figure.labels.get(label, "") for label in labels]
+            of = [_in_csv(figure.labels.get(label, "")) for label in labels]
             rows.writerow([*head, *what, *of, repr(figure.value), figure.mark, *attributes])
     return out.getvalue()
 
@@ -122,7 +122,7 @@ def junit(report: Report) -> str:
         skipped="0",
         time="0",
         timestamp=f"{report.made:%Y-%m-%dT%H:%M:%S}",
-        hostname=report.records[0].near.name if report.records else "",
+        hostname=_printable(report.records[0].near.name) if report.records else "",
     )
     for number, finding in enumerate(report.findings, 1):
         name = _printable(f"{number}. {finding.where or 'conditions'}: {finding.reason}")
@@ -138,8 +138,20 @@ def junit(report: Report) -> str:
 
 
 def _printable(text: str) -> str:
-    """Without the control characters that XML forbids."""
-    return re.sub(r"[\x00-\x08\x0b\x0c\x0e-\x1f]", "", text)
+    """Without the characters that XML forbids (XML 1.0 §2.2)."""
+    return re.sub(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]", "", text)
+
+
+def _in_markdown(text: str) -> str:
+    """A text that means itself in Markdown, on one line: no cell, link, code, emphasis or tag begins in it."""
+    one_line = " ".join(text.split())
+    return re.sub(r"([\\`*\[\]|])", r"\\\1", one_line).replace("&", "&amp;").replace("<", "&lt;")
+
+
+def _in_csv(text: str) -> str:
+    """A text on one line that no spreadsheet takes for a formula."""
+    one_line = re.sub(r"[\x00-\x1f\x7f]", " ", text)
+    return f"'{one_line}" if one_line.lstrip().startswith(("=", "+", "-", "@")) else one_line
 
 
 FORMS: dict[str, Callable[[Report], str | bytes]] = {

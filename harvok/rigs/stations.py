@@ -25,7 +25,8 @@ from harvok.errors import FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
 from harvok.signals import uninterrupted
-from harvok.station.client import StationAddress, StationClient, error_of, resolve
+from harvok.station.client import StationClient, error_of, resolve
+from harvok.station.contact import Access, StationAddress
 from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.sockets import Source, check_source
 from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, open_near_end
@@ -33,6 +34,7 @@ from harvok.traffic.tcp import DataTarget
 from harvok.traffic.trial_end import TrialEnd
 
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
+_DRAIN_AMOUNT_S = 3600.0  # an amount ends with its last byte, however slow the path is
 _TELL_WHY_S = 2.0
 _CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
 
@@ -44,7 +46,7 @@ class StationsSettings:
     """How to reach the far end, and as whom. `near_name` None takes this host's name."""
 
     station: str
-    token: str
+    access: Access
     source: Source = field(default_factory=Source)
     ip_version: IpVersion | None = None
     near_name: str | None = None
@@ -60,7 +62,7 @@ class StationsRig:
         self._clock = clock
         self.address: StationAddress = resolve(settings.station, settings.ip_version)
         check_source(settings.source, self.address.host)
-        self._client = StationClient(self.address, settings.token, settings.source, clock)
+        self._client = StationClient(self.address, settings.access, settings.source, clock)
         self._delay_port: int | None = None
         self.near: HostConditions | None = None
         self.far: HostConditions | None = None
@@ -188,8 +190,8 @@ class StationsRig:
         except FlowBrokenError:
             far.join(_TELL_WHY_S)  # a station that went away broke the flow, and is the better answer
             raise
-        far.join()
-        if not near_over:
+        far.join(_DRAIN_S + trial.interval_s if trial.duration_s else _DRAIN_AMOUNT_S)
+        if not near_over or far.goes_on:
             raise StationLostError("the test did not end in time", "See whether the path is up, and measure again.")
         return [*near.summaries(), *self._client.result().summaries]
 
@@ -221,6 +223,11 @@ class _FarProgress:
         self._thread.join(timeout_s)
         if self._fault:
             raise self._fault
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether the station still tells."""
+        return self._thread.is_alive()
 
     def _read(self) -> None:
         over = False

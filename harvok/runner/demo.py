@@ -9,6 +9,7 @@ import os
 import secrets
 import socket
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,6 +33,8 @@ from harvok.runner.recorder import OnRecord
 from harvok.runner.request import Label, RigPlace, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.sweeps import SayPoint, SweepRequest, run_sweep
+from harvok.station.contact import Access
+from harvok.station.keys import KEYS_FOLDER, Keys
 from harvok.worker.parent import module_command
 
 REPEATS = 5
@@ -54,28 +57,31 @@ class DemoStation:
     """A station that runs on loopback for the time of the demo."""
 
     address: str
-    token: str
+    access: Access
 
 
 @contextlib.contextmanager
 def demo_station(name: str = "hall") -> Iterator[DemoStation]:
-    """Starts a station as a process of its own, and ends it. Raises NearEndError when it does not start."""
+    """Starts a station as a process of its own, known to nobody else, and ends it. Raises NearEndError when it does not
+    start."""
     port, token = _free_ports(), secrets.token_hex(8)
     command = module_command("harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name)
-    process = subprocess.Popen(
-        command,
-        env=os.environ | {"HARVOK_TOKEN": token},
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        text=True,
-        start_new_session=True,
-    )
-    try:
-        _await_ready(process)
-        yield DemoStation(f"127.0.0.1:{port}", token)
-    finally:
-        process.terminate()
-        process.communicate()
+    with tempfile.TemporaryDirectory() as folder:
+        process = subprocess.Popen(
+            command,
+            env=os.environ | {"HARVOK_TOKEN": token, KEYS_FOLDER: folder},
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            start_new_session=True,
+        )
+        try:
+            _await_ready(process)
+            keys = Keys(Path(folder))
+            yield DemoStation(f"127.0.0.1:{port}", Access(token, keys.code, keys=keys))
+        finally:
+            process.terminate()
+            process.communicate()
 
 
 def _await_ready(process: "subprocess.Popen[str]") -> None:
@@ -112,7 +118,7 @@ def measure_series(
     options = SocketOptions(socket_buffer_bytes=socket_buffer_bytes)
     trial = TcpTrial((), duration_s=_DURATION_S, interval_s=_DURATION_S / 2, tick_s=_TICK_S, options=options)
     request = TestRequest(
-        place=StationsSettings(station.address, station.token, near_name="dome"),
+        place=StationsSettings(station.address, station.access, near_name="dome"),
         test=TcpTest("each", trial),
         logbook=place,
         command=["harvok", "demo"],

@@ -52,8 +52,8 @@ def run_across(
         path = stack.enter_context(ImpairedPath(DEVICE_PORTS, request.file.plan(), [*outside, built.device]))
         ImpairmentControl(listener, path, request.file, DEVICE_PORTS)
         near, far = host_namespaces(built.namespaces, [*outside, built.other], _NAMES)
-        token = stack.enter_context(station_on(far))
-        code = run_in(near, words, token, request.logbook, request.command, folder)
+        access = stack.enter_context(station_on(far, folder))
+        code = run_in(near, words, access, request.logbook, request.command, folder)
         return code, path.stop()
 
 
@@ -64,7 +64,7 @@ def _with_station(words: Sequence[str]) -> list[str]:
             f"'{' '.join(words)}' talks to no station",
             f"Name a command and its options, without the station: {', '.join(COMMANDS)}.",
         )
-    kept = ("--logbook", "--token", "--station" if words[0] == "run" else "--name")
+    kept = ("--logbook", "--token-file", "--code", "--plain", "--station" if words[0] == "run" else "--name")
     given = next((word for word in words if word.split("=")[0] in kept), None)
     if given:
         raise UsageError(

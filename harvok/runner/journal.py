@@ -1,4 +1,8 @@
-"""Writes a run into the logbook as it grows, in a thread of its own, so that a slow disk does not disturb the test."""
+"""Writes a run into the logbook as it grows, in a thread of its own, so that a slow disk does not disturb the test.
+
+While the logbook takes nothing, since another program has it locked or its disk is full, the journal goes on in a file
+beside it, from which a run whose process dies meanwhile is put together as well.
+"""
 
 import contextlib
 import queue
@@ -48,6 +52,7 @@ class Journal(Observer):
         self.fault: LogbookError | None = None
         self._logbook, self._run = logbook, run
         self._trials: list[_Growing] = []
+        self._waiting: list[tuple[int, str]] = []
         self._entries: queue.SimpleQueue[tuple[int, Entry] | None] = queue.SimpleQueue()
         self._closing = threading.Event()
         self._thread = threading.Thread(target=self._write, daemon=True)
@@ -103,9 +108,20 @@ class Journal(Observer):
                 while True:
                     entries.append(self._entries.get_nowait())
             open_ended = None not in entries
-            lines = [(trial, entry.encode()) for trial, entry in filter(None, entries)]
-            try:
-                if lines and not self.fault:
-                    self._logbook.add_to_journal(self._run, lines)
-            except LogbookError as fault:
-                self.fault = fault  # the test goes on; its record is saved elsewhere at the end
+            self._keep([(trial, entry.encode()) for trial, entry in filter(None, entries)])
+
+    def _keep(self, lines: list[tuple[int, str]]) -> None:
+        """Into the logbook, with what it did not take before; else into the file beside it."""
+        self._waiting += lines
+        if not self._waiting:
+            return
+        try:
+            self._logbook.add_to_journal(self._run, self._waiting)
+        except LogbookError as fault:
+            self.fault = fault  # the test goes on; at the end its record is saved elsewhere, if it is so still
+            self._logbook.add_beside(self._run, lines)
+        else:
+            self._waiting.clear()
+            if self.fault:
+                self.fault = None
+                self._logbook.forget_beside(self._run)

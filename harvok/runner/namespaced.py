@@ -6,7 +6,7 @@ import secrets
 import shutil
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +14,7 @@ from pathlib import Path
 from harvok.errors import NearEndError
 from harvok.host.state import STATE_FOLDER
 from harvok.logbook.store import Logbook
+from harvok.station.keys import KEYS_FOLDER, Keys
 from harvok.worker.parent import module_command
 
 ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
@@ -46,34 +47,41 @@ def _inside(host: HostNamespaces, *words: str) -> list[str]:
 
 
 @contextmanager
-def station_on(host: HostNamespaces) -> Iterator[str]:
-    """A station on a host; yields its token. Raises NearEndError when none comes up."""
-    token = secrets.token_hex(8)
-    words = ["station", "--host", host.address, "--name", host.name, "--token", token]
-    process = subprocess.Popen(_inside(host, *words), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+def station_on(host: HostNamespaces, folder: Path) -> Iterator[dict[str, str]]:
+    """A station on a host, known to nobody else: its keys are in `folder`. Yields the environment of its near end.
+
+    Raises NearEndError when none comes up.
+    """
+    environment = {"HARVOK_TOKEN": secrets.token_hex(8), KEYS_FOLDER: str(folder)}
+    words = ["station", "--host", host.address, "--name", host.name]
+    process = subprocess.Popen(
+        _inside(host, *words), env=os.environ | environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
     try:
         assert process.stdout and process.stderr
         if not process.stdout.readline():
             raise NearEndError(f"no station came up behind {host.name}: {process.stderr.read().strip()}", "Try again.")
-        yield token
+        yield environment | {"HARVOK_CODE": Keys(folder).code}
     finally:
         process.terminate()
         process.communicate()
 
 
 def run_in(
-    host: HostNamespaces, words: Sequence[str], token: str, logbook: str, typed: Sequence[str], folder: Path
+    host: HostNamespaces,
+    words: Sequence[str],
+    access: Mapping[str, str],
+    logbook: str,
+    typed: Sequence[str],
+    folder: Path,
 ) -> int:
-    """Runs a `harvok` command on a host, which shows itself on this terminal; returns its exit code.
+    """Runs a `harvok` command on a host, which shows itself on this terminal; returns its exit code. `access` is the
+    environment in which it knows its station.
 
     Its runs come into the user's logbook. `folder` holds the state of that command: this process holds the host's lock.
     """
     place = str(folder / _BOOK) if "://" in logbook else logbook  # a database elsewhere cannot be reached from there
-    environment = os.environ | {
-        STATE_FOLDER: str(folder),
-        TYPED_COMMAND: json.dumps(list(typed)),
-        "HARVOK_TOKEN": token,
-    }
+    environment = os.environ | access | {STATE_FOLDER: str(folder), TYPED_COMMAND: json.dumps(list(typed))}
     code = subprocess.run(_inside(host, *words, "--logbook", place), env=environment).returncode
     if (folder / _BOOK).exists():
         with closing(Logbook(place)) as theirs, closing(Logbook(logbook)) as ours:

@@ -35,6 +35,7 @@ from harvok.runner.samples import as_series
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
 from harvok.station.client import parse_station
+from harvok.station.contact import Access
 
 Bench = Callable[[str, str], None]
 """Tells the person at the bench what to do before a step (name, instruction), and returns when it is done."""
@@ -50,7 +51,7 @@ class PlanRequest:
     unit: dict[str, str]
     logbook: str
     command: list[str]
-    token: str = ""
+    access: Access = field(default_factory=lambda: Access(""))
     wait_s: float = 0.0
     near_name: str | None = None
     station: str | None = None
@@ -199,7 +200,7 @@ def _stations(request: PlanRequest, step: Step) -> StationsSettings:  # noqa: AR
     plan = request.file.plan
     station = request.station or plan.station
     assert station  # the model sees to it
-    return StationsSettings(station, request.token, near_name=request.near_name, rated_bps=plan.rated)
+    return StationsSettings(station, request.access, near_name=request.near_name, rated_bps=plan.rated)
 
 
 def _reflector(request: PlanRequest, step: Step) -> ReflectorPlace:

@@ -46,9 +46,9 @@ def pair(request: PairRequest, notice: Callable[[str], None], clock: Clock = SYS
         here, there = stack.enter_context(_lent(request.ports))
         folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
         near, far = host_namespaces([here], [there], request.ports)
-        token = stack.enter_context(station_on(far))
+        access = stack.enter_context(station_on(far, folder))
         words = ["tcp", far.address, "--name", near.name, *request.tcp, *(["--json"] if request.as_json else [])]
-        return run_in(near, words, token, request.logbook, request.command, folder)
+        return run_in(near, words, access, request.logbook, request.command, folder)
 
 
 _HOME_S = 30.0

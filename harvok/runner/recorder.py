@@ -4,6 +4,7 @@ import secrets
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from harvok.clock import Clock
@@ -13,7 +14,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, Observers
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event
-from harvok.errors import BrokenOffError, HarvokError, LogbookError, TesterLimitError
+from harvok.errors import BrokenOffError, HarvokError, LogbookError, NotKeptError, TesterLimitError
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
 from harvok.runner.rescue import rescue
@@ -52,10 +53,15 @@ class RunRecorder:
             reason = Fault(reference=fault.reference, message=fault.message, hint=fault.hint)
             self._keep(record, journal, findings, {"state": state, "fault": reason})
             raise fault from broken
-        self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.events)})
+        kept = self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.events)})
+        if kept:
+            raise kept
 
-    def _keep(self, record: RunRecord, journal: Journal, findings: Findings, more: dict[str, Any]) -> None:
-        """Puts the final record into the logbook, or into a file when the logbook does not take it."""
+    def _keep(
+        self, record: RunRecord, journal: Journal, findings: Findings, more: dict[str, Any]
+    ) -> NotKeptError | None:
+        """Puts the final record into the logbook, or into a file when the logbook does not take it, which is the error
+        that it returns."""
         journal.close()
         record = record.model_copy(
             update={
@@ -67,13 +73,14 @@ class RunRecorder:
                 **more,
             }
         )
+        not_kept = None
         try:
             self.logbook.finish(record)
         except LogbookError as error:
-            path = rescue(record)
-            where = f"in {path}: `harvok logbook import` takes it" if path else "nowhere: no folder takes it"
-            self.observer.notice(f"{error.message}; its record is {where}")
+            not_kept = _not_kept(error, rescue(record))
+            self.observer.notice(not_kept.message)
         self.on_record(record)
+        return not_kept
 
 
 def new_id(started: datetime, is_taken: Callable[[str], bool]) -> str:
@@ -83,6 +90,18 @@ def new_id(started: datetime, is_taken: Callable[[str], bool]) -> str:
         made = f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(_ID_LETTERS) for _ in range(4))}"
         if not is_taken(made):
             return made
+
+
+def _not_kept(error: LogbookError, path: Path | None) -> NotKeptError:
+    if path is None:
+        return NotKeptError(
+            f"not kept in the logbook, nor anywhere else: {error.message}, and no folder takes a file",
+            "Make room, and measure again; `--json` shows a record that is not kept.",
+        )
+    return NotKeptError(
+        f"not kept in the logbook; kept in {path}: {error.message}",
+        f"Put it there once the logbook works again: harvok logbook import {path}",
+    )
 
 
 def _broken_off() -> BrokenOffError:

@@ -1,15 +1,13 @@
 """The near end's side of the control protocol. Every failure comes out as an error that says who must act."""
 
 import contextlib
-import errno
-import os
 import socket
+import ssl
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TypeVar
 
-import httpx2
+import httpcore2
 from pydantic import ValidationError
 
 from harvok.clock import Clock
@@ -20,6 +18,7 @@ from harvok.core.models.control import (
     DEFAULT_CONTROL_PORT,
     FarEndResult,
     Fault,
+    NearEnd,
     PreparedTrial,
     Progress,
     Session,
@@ -33,36 +32,28 @@ from harvok.errors import (
     FarEndError,
     HarvokError,
     ProtocolError,
-    RefusedError,
-    SilentError,
-    StationLostError,
     UnknownNameError,
     UsageError,
 )
-from harvok.host.zones import with_zone
 from harvok.signals import uninterrupted
 from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
-from harvok.traffic.icmp_errors import is_rejected
-from harvok.traffic.sockets import Source, format_address
+from harvok.station.contact import Access, StationAddress, known_context, make_known
+from harvok.station.exchange import ControlAnswer, Exchange
+from harvok.station.unreachable import is_another_certificate, lost, unreachable
+from harvok.traffic.sockets import Source
 from harvok.traffic.table import FlowTrial
+from harvok.zones import with_zone
 
-_CONNECT_TIMEOUT_S = 5.0
 _ANSWER_TIMEOUT_S = 10.0
 _START_TIMEOUT_S = 30.0  # the station starts its workers before it answers
 _SILENCE_S = 5.0  # on the progress stream, which says something every second
 _ASK_AGAIN_S = 1.0
 _RENEWALS_A_LEASE = 2.5
 
+_FAILURES = (httpcore2.NetworkError, httpcore2.TimeoutException, httpcore2.ProtocolError, ssl.SSLError)
+"""What may become of a request, besides an answer."""
+
 ModelT = TypeVar("ModelT", bound=Model)
-
-
-@dataclass(frozen=True, slots=True)
-class StationAddress:
-    """Where a station is, as the user wrote it and as it resolved."""
-
-    name: str
-    host: str
-    port: int
 
 
 def parse_station(text: str) -> tuple[str, int]:
@@ -97,23 +88,14 @@ def resolve(text: str, ip_version: IpVersion | None = None) -> StationAddress:
 class StationClient:
     """Talks to one station. Use as a context manager; `claim` before anything but `facts`."""
 
-    def __init__(self, address: StationAddress, token: str, source: Source, clock: Clock) -> None:
+    def __init__(self, address: StationAddress, access: Access, source: Source, clock: Clock) -> None:
         self.address = address
-        self._clock = clock
-        options: list[tuple[int, int, bytes]] = []
-        if source.interface and hasattr(socket, "SO_BINDTODEVICE"):
-            options.append((socket.SOL_SOCKET, socket.SO_BINDTODEVICE, source.interface.encode() + b"\0"))
-        self._http = httpx2.Client(
-            base_url=f"http://{format_address((address.host, address.port))}/v1",
-            headers={"Authorization": f"Bearer {token}", "User-Agent": "harvok"},
-            timeout=httpx2.Timeout(_ANSWER_TIMEOUT_S, connect=_CONNECT_TIMEOUT_S),
-            # no TLS is spoken, and to load certificates takes longer than everything that is said
-            transport=httpx2.HTTPTransport(verify=False, local_address=source.address, socket_options=options),
-            trust_env=False,  # a proxy would put another path under test
-        )
+        self._access, self._source, self._clock = access, source, clock
+        self._exchange: Exchange | None = None
         self._session, self._capabilities, self._who = "", list[str](), ""
         self._stop = threading.Event()
         self._renewer: threading.Thread | None = None
+        self.notices: list[str] = []
         self.lost: HarvokError | None = None
 
     def __enter__(self) -> "StationClient":
@@ -126,11 +108,20 @@ class StationClient:
         if self._session:
             with contextlib.suppress(HarvokError):
                 self._call("DELETE", self._path())
-        self._http.close()
+        if self._exchange:
+            self._exchange.close()
 
     def facts(self) -> StationFacts:
         """Who answers, and its limits."""
         return self._ask(StationFacts, "GET", "/station")
+
+    def pair(self, near: str) -> StationFacts:
+        """Makes the station known, and hands in this user's own certificate. Raises LimitError where the station takes
+        none now."""
+        self._access.keys.identity  # noqa: B018  made before the first connection, so that all of them show it
+        facts = self.facts()
+        self._call("PUT", "/pairing", NearEnd(name=near, certificate=self._access.keys.certificate))
+        return facts
 
     def claim(self, near: str, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this near end, waiting up to `wait_s` for its turn. Raises BusyError."""
@@ -148,6 +139,8 @@ class StationClient:
                     notice(f"{busy.message}; waiting up to {format_span(wait_s)} for a turn")
                     announced = True
                 self._clock.sleep(_ASK_AGAIN_S)
+        for said in self.notices:
+            notice(said)
         self._session, self._capabilities = session.session, session.capabilities
         self._who = f"the station {self.address.name} (Harvok {session.harvok})"
         self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
@@ -171,21 +164,19 @@ class StationClient:
 
     def start(self) -> None:
         """Makes the far end begin."""
-        self._call("POST", self._path("/trial/start"), timeout=_START_TIMEOUT_S)
+        self._call("POST", self._path("/trial/start"), total_s=_START_TIMEOUT_S)
 
     def progress(self) -> Iterator[Progress]:
         """What the far end reports as it goes on. Raises StationLostError when the station falls silent."""
         try:
-            timeout = httpx2.Timeout(_SILENCE_S)
-            with self._http.stream("GET", self._path("/trial/progress"), timeout=timeout) as response:
-                if response.status_code != httpx2.codes.OK:
-                    response.read()
-                    raise _refusal(response)
-                for line in response.iter_lines():
+            with self._open().lines(self._path("/trial/progress"), _SILENCE_S) as (answer, lines):
+                if not answer.is_success:
+                    raise _refusal(answer)
+                for line in lines:
                     if line:
                         yield _parse(Progress, line)
-        except httpx2.HTTPError as error:
-            raise _lost(self.address, error) from error
+        except _FAILURES as error:
+            raise lost(self.address, error) from error
 
     def result(self) -> FarEndResult:
         """What the far end saw."""
@@ -210,61 +201,59 @@ class StationClient:
     def _ask(self, wanted: type[ModelT], method: str, path: str, body: Model | None = None) -> ModelT:
         return _parse(wanted, self._call(method, path, body).content)
 
-    def _call(self, method: str, path: str, body: Model | None = None, timeout: float | None = None) -> httpx2.Response:
-        more: dict[str, Any] = {"timeout": timeout} if timeout else {}
-        if body:
-            more |= {"content": body.model_dump_json(), "headers": {"Content-Type": "application/json"}}
+    def _call(
+        self, method: str, path: str, body: Model | None = None, total_s: float = _ANSWER_TIMEOUT_S
+    ) -> ControlAnswer:
+        text = body.model_dump_json() if body else None
         try:
-            response = self._http.request(method, path, **more)
-        except httpx2.HTTPError as error:
+            answer = self._open().ask(method, path, text, total_s)
+        except _FAILURES as error:
+            if not is_another_certificate(error) or self._session:
+                raise self._unreachable(error) from error
+            answer = self._ask_anew(method, path, text, total_s)
+        if answer.is_success:
+            return answer
+        raise _refusal(answer)
+
+    def _ask_anew(self, method: str, path: str, text: str | None, total_s: float) -> ControlAnswer:
+        """Once more, of a station that has another certificate now, if the pairing code says so."""
+        self._become_known()
+        try:
+            return self._open().ask(method, path, text, total_s)
+        except _FAILURES as error:  # whoever answers shows now one certificate and now another
             raise self._unreachable(error) from error
-        if response.is_success:
-            return response
-        raise _refusal(response)
 
-    def _unreachable(self, error: httpx2.HTTPError) -> HarvokError:
+    def _open(self) -> Exchange:
+        """The connection, made at first use: to a station that is known, or becomes so now."""
+        if not self._exchange:
+            access = self._access
+            tls = None if access.plain else known_context(access, self.address)
+            if not tls and not access.plain:
+                self._become_known()
+            else:
+                self._connect_with(tls)
+        assert self._exchange
+        return self._exchange
+
+    def _become_known(self) -> None:
+        """Believes the station's certificate if the pairing code is that of it; see `make_known`."""
+        try:
+            tls = make_known(self._access, self.address, self._source, self._clock, self.notices.append)
+        except OSError as error:
+            raise self._unreachable(error) from error
+        self._connect_with(tls)
+
+    def _connect_with(self, tls: ssl.SSLContext | None) -> None:
+        if self._exchange:
+            self._exchange.close()
+        address = self.address
+        self._exchange = Exchange(address.host, address.port, self._access.token, self._source, tls, self._clock)
+
+    def _unreachable(self, error: Exception) -> HarvokError:
         """What a failed request means: before the session it is about reaching the station, later about losing it."""
-        where = format_address((self.address.host, self.address.port))
         if self._session:
-            return _lost(self.address, error)
-        if isinstance(error, httpx2.TimeoutException):
-            return SilentError(
-                f"no answer from {where} in {_CONNECT_TIMEOUT_S:.0f} s",
-                f"Check that the host is up and that its firewall lets TCP port {self.address.port} through.",
-            )
-        number = _system_error(error)
-        if number == errno.ECONNREFUSED:
-            return RefusedError(
-                f"{where} refused the connection: the host is there, and no station listens on that port",
-                "Start `harvok station` there, or give the port that it printed.",
-            )
-        if number in (errno.EHOSTUNREACH, errno.ENETUNREACH) and is_rejected(self.address.host, self.address.port):
-            return FarEndError(
-                f"cannot reach a station at {where}: a firewall there or on the way rejects the connection (ICMP)",
-                f"Let TCP port {self.address.port} through; the route and the cable work, since somebody answered.",
-            )
-        why = os.strerror(number) if number else str(error)
-        return FarEndError(
-            f"cannot reach a station at {where}: {why}",
-            "Check the address, the route and the cable; a firewall that rejects connections looks the same.",
-        )
-
-
-def _system_error(error: BaseException | None) -> int:
-    """The operating system's error number at the bottom of a chain of errors; 0 when there is none."""
-    while error:
-        if isinstance(error, OSError) and error.errno:
-            return error.errno
-        error = error.__cause__ or error.__context__
-    return 0
-
-
-def _lost(address: StationAddress, error: httpx2.HTTPError) -> StationLostError:
-    silent = isinstance(error, httpx2.TimeoutException)
-    return StationLostError(
-        f"the station {address.name} {'fell silent' if silent else 'went away'} in mid-test",
-        "See whether it still runs and whether the path is up; what was measured until then is kept.",
-    )
+            return lost(self.address, error)
+        return unreachable(self.address, error, self._access.plain)
 
 
 def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:
@@ -277,13 +266,13 @@ def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:
         ) from error
 
 
-def _refusal(response: httpx2.Response) -> HarvokError:
+def _refusal(answer: ControlAnswer) -> HarvokError:
     """The error that a station answered with, as the class it was raised as over there."""
     try:
-        fault = Fault.model_validate_json(response.content)
+        fault = Fault.model_validate_json(answer.content)
     except ValidationError:
         return ProtocolError(
-            f"what answers is no station: it said HTTP {response.status_code}",
+            f"what answers is no station: it said HTTP {answer.status}",
             "Check the port; `harvok station` prints the right one.",
         )
     return error_of(fault)

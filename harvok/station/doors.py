@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from ssl import SSLContext
 from typing import Any
 
-from harvok.host.zones import with_zone
 from harvok.traffic.unproven import Unproven
+from harvok.zones import with_zone
 
 FIRST_REQUEST_S = 5.0
 MAX_STRANGERS, MAX_STRANGERS_OF_ONE = 64, 16

@@ -19,6 +19,7 @@ from harvok.traffic.trial_end import TrialEnd
 
 _ADMISSION_TIMEOUT_S = 10.0
 _KEEP_ALIVE_S = 1.0
+_MAX_FAULT_CHARACTERS = 900
 
 
 class State(Enum):
@@ -172,5 +173,5 @@ def fault_of(error: HarvokError) -> Fault:
 
 
 def _encodable(text: str) -> str:
-    """What a stranger said may be in it, such as half of a surrogate pair."""
-    return text.encode(errors="replace").decode()
+    """What a stranger said may be in it, such as half of a surrogate pair, or far too much."""
+    return text[:_MAX_FAULT_CHARACTERS].encode(errors="replace").decode()

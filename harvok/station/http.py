@@ -17,6 +17,7 @@ from harvok import __version__
 from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
     FarEndResult,
+    NearEnd,
     PreparedTrial,
     Progress,
     Session,
@@ -78,6 +79,10 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
     @app.get("/v1/station")
     def facts() -> StationFacts:
         return station.facts()
+
+    @app.put("/v1/pairing", status_code=204)
+    def pair(body: NearEnd, request: Request) -> None:
+        station.pair(body, _peer(request))
 
     @app.post("/v1/sessions", status_code=201)
     def claim(body: SessionRequest, request: Request) -> Session:

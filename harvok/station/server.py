@@ -10,13 +10,14 @@ from starlette.types import ASGIApp
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from harvok.clock import SYSTEM
-from harvok.host.zones import with_zone
 from harvok.signals import heeded
 from harvok.station.doors import Doors
 from harvok.station.http import make_app
+from harvok.station.keys import server_context
 from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import Reflector
 from harvok.traffic.sockets import listen
+from harvok.zones import with_zone
 
 _SWEEP_S = 0.5
 
@@ -62,7 +63,8 @@ def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[
 
 
 async def _serve(station: Station, sockets: list[socket], ready: Callable[[], None]) -> None:
-    doors = Doors()
+    keys = station.settings.keys
+    doors = Doors(server_context(keys, station.settings.only_paired) if keys else None)
     server = _Server(_config(make_app(station, doors)))
     loop = asyncio.get_running_loop()
     for number in heeded():

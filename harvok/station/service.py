@@ -7,13 +7,14 @@ from dataclasses import dataclass
 from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.ends import RECEIVE, SEND
-from harvok.core.models.control import PreparedTrial, Session, SessionRequest, StationFacts
+from harvok.core.models.control import NearEnd, PreparedTrial, Session, SessionRequest, StationFacts
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
 from harvok.core.wire.datagram import HEAD_BYTES, MAX_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError
 from harvok.station.capabilities import CAPABILITIES, agreed
 from harvok.station.far_end import FarEnd
+from harvok.station.keys import Keys, Known, is_certificate
 from harvok.station.sessions import LEASE_S, Sessions
 from harvok.traffic.reflector import ReflectorSettings
 from harvok.traffic.table import FlowTrial
@@ -31,6 +32,10 @@ class StationSettings:
     max_test_s: float = 3600.0
     max_flows: int = 64
     reflector: ReflectorSettings | None = None
+    keys: Keys | None = None
+    """None talks in clear."""
+    pairs: bool = False
+    only_paired: bool = False
 
 
 class Station:
@@ -65,11 +70,27 @@ class Station:
 
     def claim(self, request: SessionRequest, address: str) -> Session:
         common = agreed(request.capabilities, "the near end")
-        near = "".join(c for c in request.near if c.isprintable())
-        session = self.sessions.claim(near, request.planned_s)
+        session = self.sessions.claim(request.near, request.planned_s)
         self._on_guest(address)
-        self._tell(f"{near} ({address}) has the station for about {format_span(round(request.planned_s))}")
+        self._tell(f"{request.near} ({address}) has the station for about {format_span(round(request.planned_s))}")
         return Session(session=session, lease_s=LEASE_S, harvok=__version__, capabilities=common)
+
+    def pair(self, near_end: NearEnd, address: str) -> None:
+        """Believes a near end that presented the token, where the operator lets it. Raises LimitError."""
+        if not self.settings.pairs or not self.settings.keys:
+            raise LimitError(
+                "the station remembers no near ends now", "Ask for it to be started with --pair while you do this."
+            )
+        if not is_certificate(near_end.certificate):
+            raise ProtocolError("what came is no certificate", "Upgrade the older end of the two.")
+        known = Known(near_end.name, near_end.certificate, f"{self._clock.utc():%Y-%m-%d}")
+        if any(one.name == known.name and one.code != known.code for one in self.settings.keys.near_ends()):
+            raise LimitError(
+                f"the station knows another near end as '{known.name}'",
+                f"Give this one another --name, or have that one forgotten there: harvok pairing forget {known.name}",
+            )
+        self.settings.keys.learn_near_end(known)
+        self._tell(f"{known.name} ({address}) is paired; its code is {known.code}")
 
     def give_back(self, session: str) -> None:
         if self.sessions.give_back(session):

@@ -25,9 +25,9 @@ from harvok.core.wire.stamp import (
     error_estimate,
 )
 from harvok.errors import NearEndError, SilentError
-from harvok.host.zones import socket_address
 from harvok.traffic.sockets import Source, apply_options, bind_source
 from harvok.traffic.stamps import ReceivedDatagram, receive, tell_times
+from harvok.zones import socket_address
 
 _SPIN_NS = 300_000
 _MAX_BYTES = 9216

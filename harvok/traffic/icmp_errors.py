@@ -5,7 +5,7 @@ import socket
 import struct
 import sys
 
-from harvok.host.zones import socket_address
+from harvok.zones import socket_address
 
 _RECEIVE_ERRORS = {socket.AF_INET: (socket.IPPROTO_IP, 11), socket.AF_INET6: (socket.IPPROTO_IPV6, 25)}  # IP_RECVERR
 _EXTENDED_ERROR = struct.Struct("=IBBBB")  # struct sock_extended_err: errno, origin, type, code, padding

@@ -7,7 +7,7 @@ import socket
 import struct
 import sys
 
-from harvok.host.zones import with_zone
+from harvok.zones import with_zone
 
 IP_PKTINFO = 8  # uapi linux/in.h
 _IPV6_RECVPKTINFO, _IPV6_PKTINFO = 49, 50  # uapi linux/in6.h

@@ -134,6 +134,13 @@ def format_address(address: tuple[str, int] | tuple[str, int, int, int]) -> str:
     return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
 
 
+def source_options(source: Source) -> list[tuple[int, int, bytes]]:
+    """The socket options that bind a connection to an interface."""
+    if source.interface and hasattr(socket, "SO_BINDTODEVICE"):
+        return [(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, source.interface.encode() + b"\0")]
+    return []
+
+
 def bind_source(sock: socket.socket, source: Source) -> None:
     """Binds a socket to a local address or interface. Raises NearEndError when this host does not have it."""
     if source.interface:

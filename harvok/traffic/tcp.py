@@ -17,12 +17,12 @@ from harvok.core.ends import End, Role
 from harvok.core.trials.tcp import TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, HarvokError
-from harvok.host.zones import socket_address
 from harvok.signals import uninterrupted
 from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
 from harvok.traffic.trial_end import TrialEnd
 from harvok.traffic.unproven import Unproven
+from harvok.zones import socket_address
 
 CONNECT_TIMEOUT_S = 5.0
 HELLO_TIMEOUT_S = 5.0

@@ -33,7 +33,6 @@ from harvok.core.wire.datagram import (
 )
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
 from harvok.errors import DataBlockedError, FarEndError, NearEndError
-from harvok.host.zones import socket_address
 from harvok.signals import uninterrupted
 from harvok.traffic.icmp_errors import hear_errors, take_prohibitions
 from harvok.traffic.own_address import from_same_address, own_address, tell_own_address
@@ -41,6 +40,7 @@ from harvok.traffic.sockets import Source, apply_options, bind_source, families_
 from harvok.traffic.tcp import DataTarget
 from harvok.traffic.trial_end import TrialEnd
 from harvok.traffic.udp_processes import UdpWatch
+from harvok.zones import socket_address
 
 _ASK_AGAIN_S = 0.2
 _ADMISSION_S = 5.0

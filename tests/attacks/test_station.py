@@ -5,7 +5,8 @@ import signal
 import socket
 import time
 import unittest
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
+from functools import partial
 from unittest import mock
 
 from harvok.core.ends import SEND
@@ -21,7 +22,7 @@ from tests.attacks.fuzz import Fuzz
 from tests.whole.program import ProgramTest, free_ports
 
 HOST = "127.0.0.1"
-_CASES, _SEED = 2500, 20261125
+_CASES, _SEED = 2500, 20261125  # python -m tests.attacks.fuzz makes more
 
 
 class TooMany(unittest.TestCase):
@@ -116,7 +117,7 @@ class ControlPort(ProgramTest):
         self.assertTrue(self.measured(address, "--duration", "1s", "--direction", "send")["figures"])
 
     def test_a_stranger_has_five_seconds(self) -> None:
-        _, address = self.station()
+        _, address = self.station("--plain")
         silent, slow, wrong = (self.connect(address, HOST) for _ in range(3))
         slow.sendall(b"GET /v1/station HTTP/1.1\r\nx: ")
         wrong.sendall(b"GET /v1/station HTTP/1.1\r\nhost: x\r\nauthorization: Bearer x\r\n\r\n")
@@ -135,8 +136,16 @@ class ControlPort(ProgramTest):
             except ConnectionError:
                 self.assertIs(sock, slow)
 
-    def test_a_large_or_slow_body_is_refused(self) -> None:
+    def test_a_handshake_that_goes_no_further_has_five_seconds_too(self) -> None:
         _, address = self.station()
+        for begun in (b"", b"\x16\x03\x01\x02\x00\x01\x00\x01\xfc", b"GET / HTTP/1.1\r\n\r\n"):
+            stranger = self.connect(address, HOST)
+            stranger.sendall(begun)
+            with suppress(ConnectionError):
+                self.assertNotIn(b"HTTP", b"".join(iter(partial(stranger.recv, 4096), b"")))
+
+    def test_a_large_or_slow_body_is_refused(self) -> None:
+        _, address = self.station("--plain")
         head = f"POST /v1/sessions HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {self.env['HARVOK_TOKEN']}\r\n"
         large = self.connect(address, HOST)
         large.sendall(f"{head}content-length: 3000000000\r\n\r\n".encode() + b" " * 100_000)

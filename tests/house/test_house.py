@@ -70,7 +70,18 @@ class Code(unittest.TestCase):
 
 class StartUp(unittest.TestCase):
     HEAVY = frozenset(
-        ["numpy", "scipy", "pandas", "sqlalchemy", "matplotlib", "fastapi", "httpx2", "pyroute2", "uvicorn"]
+        [
+            "numpy",
+            "scipy",
+            "pandas",
+            "sqlalchemy",
+            "matplotlib",
+            "fastapi",
+            "httpcore2",
+            "cryptography",
+            "pyroute2",
+            "uvicorn",
+        ]
     )
 
     def run_help(self, *arguments: str) -> set[str]:

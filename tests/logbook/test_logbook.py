@@ -94,9 +94,9 @@ class Storing(InAFolder):
     def test_what_goes_in_comes_out(self) -> None:
         book, whole = self.book(), record()
         self.assertFalse(book.has(whole.id))
-        self.assertTrue(book.add(whole))
+        self.assertEqual(book.add(whole), "added")
         self.assertEqual(book.record(whole.id), whole)
-        self.assertFalse(book.add(whole))
+        self.assertEqual(book.add(whole), "there")
 
     def test_another_run_under_the_same_id_is_refused(self) -> None:
         book = self.book()

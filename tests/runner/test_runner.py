@@ -12,7 +12,7 @@ from harvok.core.observer import Observer, started
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event, in_columns
 from harvok.core.trials.tcp import TcpTrialResult
-from harvok.errors import LogbookError, StationLostError, TestRunningError
+from harvok.errors import LogbookError, NotKeptError, StationLostError, TestRunningError
 from harvok.host.state import TEST_LOCK
 from harvok.logbook.exchange import read_records
 from harvok.logbook.store import Logbook
@@ -132,11 +132,15 @@ class Storing(InAFolder):
 
     def test_a_logbook_that_fails_at_the_end_is_made_up_for(self) -> None:
         _, begun = self.begun()
-        with mock.patch.object(self.logbook, "finish", side_effect=LogbookError("the disk is full", "make room")):
+        with (
+            mock.patch.object(self.logbook, "finish", side_effect=LogbookError("the disk is full", "make room")),
+            self.assertRaises(NotKeptError) as caught,
+        ):
             self.recorder.measure(begun, lambda *_: None, no_judge)
         (saved,) = self.folder.glob("harvok-run-*.jsonl")
         self.assertEqual(list(read_records(saved)), self.kept)
         self.assertIn("the disk is full", self.listener.said[-1])
+        self.assertIn(f"harvok logbook import {saved}", caught.exception.hint)
 
     def test_a_logbook_that_fails_on_the_way_does_not_stop_the_test(self) -> None:
         whole, begun = self.begun()

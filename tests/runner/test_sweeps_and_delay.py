@@ -44,6 +44,7 @@ from harvok.runner.samples import sample_of
 from harvok.runner.services import read_services
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
+from harvok.station.contact import Access
 from tests.logbook.test_logbook import START, record
 
 
@@ -78,7 +79,7 @@ class Sweeps(InAFolder):
     ) -> tuple[list[TestRequest], list[SweepReading]]:
         """The runs that were asked for, and what they say. After `most` of them the station is gone."""
         base = TestRequest(
-            place=StationsSettings("hall", "spectro-lead"),
+            place=StationsSettings("hall", Access("spectro-lead")),
             test=TcpTest("send", TcpTrial((), duration_s=3.0)),
             logbook=self.place,
             command=["harvok", "sweep"],
@@ -238,7 +239,7 @@ class Delays(unittest.TestCase):
 class WhereTheReflectorIs(unittest.TestCase):
     def port(self, target: str, port: int | None = None, loads: tuple[Any, ...] = ()) -> int | None:
         test = DelayTest(DelayTrial(5, 0.1), loads)
-        return reflector_port(ReflectorPlace(StationsSettings(target, ""), port), test)
+        return reflector_port(ReflectorPlace(StationsSettings(target, Access("")), port), test)
 
     def test_named_in_one_of_two_ways(self) -> None:
         self.assertIsNone(self.port("hall"))
@@ -357,7 +358,7 @@ class StepsWithAnImpairment(InAFolder):
 
 class PreflightsThatEndEarly(InAFolder):
     def read(self, station: str) -> list[Check]:
-        return list(preflight(PreflightRequest(StationsSettings(station, "spectro-lead"), self.place)))
+        return list(preflight(PreflightRequest(StationsSettings(station, Access("spectro-lead")), self.place)))
 
     def test_names_and_ports(self) -> None:
         self.assertEqual([(c.topic, c.outcome) for c in self.read("no-such-host.invalid")], [("name", "stop")])

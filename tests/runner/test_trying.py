@@ -42,8 +42,8 @@ class Commands(unittest.TestCase):
         self.assertEqual(_with_station(("run", "plan.toml")), ["run", "plan.toml", "--station", "198.18.0.2"])
 
     def test_what_is_seen_to_already(self) -> None:
-        named, tokened = ("tcp", "--name", "x"), ("udp", "--token=abcdefgh")
-        for words in (named, tokened, ("run", "p", "--station", "x"), ("logbook",)):
+        named, tokened = ("tcp", "--name", "x"), ("udp", "--token-file=x")
+        for words in (named, tokened, ("tcp", "--plain"), ("run", "p", "--station", "x"), ("logbook",)):
             with self.assertRaises(UsageError):
                 _with_station(words)
 

@@ -14,6 +14,7 @@ from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
 from harvok.traffic.reflector import ReflectorSettings
 from tests.station.test_station import CLAIM, GOOD, TOKEN
+from tests.whole.program import free_ports
 
 TRIAL = UdpTrial((UdpService(1000.0, 100),), (SEND,), 1.0)
 
@@ -22,7 +23,7 @@ class WhatAStationLetsItselfBeAsked(unittest.TestCase):
     """Whoever has the token can still not make it flood others, or itself."""
 
     def setUp(self) -> None:
-        settings = StationSettings("hall", TOKEN, 1, 0, "127.0.0.1", max_test_s=60, max_flows=8)
+        settings = StationSettings("hall", TOKEN, free_ports(), free_ports(), "127.0.0.1", max_test_s=60, max_flows=8)
         self.station = Station(settings, SYSTEM, lambda _: None)
         self.client = TestClient(make_app(self.station, Doors()), headers=GOOD, client=("127.0.0.1", 5000))
         self.session = self.client.post("/v1/sessions", json=CLAIM).json()["session"]

@@ -8,6 +8,7 @@ from harvok.core.ends import SEND
 from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import NearEndError
 from harvok.rigs.stations import StationsSettings
+from harvok.station.contact import Access
 from harvok.testing.clock import ManualClock
 from harvok.traffic.datagrams import DatagramSender, max_in_a_batch, prepare_receiving, prepare_sending, socket_drops
 from harvok.traffic.delay import DelaySession, StampProber
@@ -156,7 +157,7 @@ class Sessions(unittest.TestCase):
             DelaySession(prober, ManualClock()).run(DelayTrial(1, 0.01, 65_560))
 
     def test_settings_of_a_pair_of_stations(self) -> None:
-        self.assertIsNone(StationsSettings("hall", "x").stamp_key)
+        self.assertIsNone(StationsSettings("hall", Access("x")).stamp_key)
 
 
 def receive_one(sock: socket.socket) -> Any:

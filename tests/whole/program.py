@@ -4,10 +4,13 @@ What measures, waits or can be interrupted runs as a process. What only reads or
 the test, through the same entry: the start would be nearly all of its time, and there are hundreds of those.
 """
 
+import atexit
 import contextlib
+import functools
 import io
 import json
 import os
+import random
 import signal
 import socket
 import subprocess
@@ -22,6 +25,7 @@ from unittest import mock
 from harvok.cli.main import main
 from harvok.clock import SYSTEM
 from harvok.host.state import STATE_FOLDER
+from harvok.station.keys import KEYS_FOLDER, Keys
 from tests.second_try import BUSY
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
@@ -30,14 +34,14 @@ Process = subprocess.Popen[str]
 
 
 def free_ports() -> int:
-    """A port whose upper neighbour is free as well."""
+    """A port whose upper neighbour is free as well, below those that the system gives to connections."""
     while True:
+        port = random.randrange(10_000, 32_000, 4)
         with socket.socket() as lower, socket.socket() as upper:
-            lower.bind(("127.0.0.1", 0))
-            port = int(lower.getsockname()[1])
             try:
+                lower.bind(("127.0.0.1", port))
                 upper.bind(("127.0.0.1", port + 1))
-            except (OSError, OverflowError):
+            except OSError:
                 continue
             return port
 
@@ -72,6 +76,14 @@ class Contention:
         return int(_PRESSURE.read_text().split("total=")[1].split()[0]) if _PRESSURE.exists() else 0
 
 
+@functools.cache
+def keys() -> Keys:
+    """A key for all tests of this process, which is station and near end."""
+    folder = tempfile.TemporaryDirectory()
+    atexit.register(folder.cleanup)
+    return Keys(Path(folder.name))
+
+
 class ProgramTest(unittest.TestCase):
     """A folder, a logbook and a lock of its own for each test."""
 
@@ -85,6 +97,8 @@ class ProgramTest(unittest.TestCase):
             "HARVOK_LOGBOOK": str(self.logbook),
             "TMPDIR": str(self.folder),
             STATE_FOLDER: str(self.state),
+            KEYS_FOLDER: str(keys().folder),
+            "HARVOK_CODE": keys().code,
             "COLUMNS": "120",
         }
 

@@ -26,7 +26,8 @@ def workers() -> set[int]:
 class ReachingAStation(ProgramTest):
     def test_wrong_token(self) -> None:
         _, address = self.station()
-        said = self.inside("tcp", address, "--token", "not-the-one", code=4).stderr
+        self.env["HARVOK_TOKEN"] = "not-the-one"
+        said = self.inside("tcp", address, code=4).stderr
         self.assertIn("does not accept this token", said)
 
     def test_nobody_listens(self) -> None:
@@ -56,7 +57,7 @@ class ReachingAStation(ProgramTest):
             other.stdout.readline()
             said = self.inside("tcp", f"127.0.0.1:{port}", code=4).stderr
             other.kill()
-        self.assertIn("what answers is no station", said)
+        self.assertIn("does not talk TLS 1.3", said)
 
     def test_a_name_that_does_not_resolve(self) -> None:
         self.assertIn("does not resolve", self.inside("tcp", "no-such-host.invalid", code=4).stderr)
@@ -219,9 +220,10 @@ class Logbooks(ProgramTest):
             resource.setrlimit(resource.RLIMIT_FSIZE, (room, room))
 
         done = self.harvok(
-            "tcp", address, "--duration", "1s", "--interval", "0.1s", "--flows", "8", preexec_fn=limit
+            "tcp", address, "--duration", "1s", "--interval", "0.1s", "--flows", "8", code=4, preexec_fn=limit
         )  # fmt: skip
-        self.assertIn("harvok logbook import", done.stdout)
+        self.assertIn("not kept in the logbook; kept in", done.stdout)
+        self.assertIn("harvok logbook import", done.stderr)
         (saved,) = self.folder.glob("harvok-run-*.jsonl")
         self.assertIn("1 runs added", self.inside("logbook", "import", str(saved), "--logbook", "other.sqlite").stdout)
         shown = json.loads(self.inside("logbook", "show", "--json", "--logbook", "other.sqlite").stdout)

@@ -219,13 +219,13 @@ class Trying(ProgramTest):
         rtts = {name: find(record.figures, "rtt-min", direction="send") or 0.0 for name, record in kept.items()}
         self.assertGreaterEqual(rtts["cause.delayed"], 0.008)
         self.assertLess(max(rtts["cause.clean"], rtts["cause.clean-again"]), 0.008)
-        said = self.harvok("run", str(plan), "--unattended", "--name", "other", "--token", "abcdefgh", code=2).stderr
+        said = self.harvok("run", str(plan), "--unattended", "--name", "other", code=2).stderr
         self.assertIn("no impairment runs on this host", said)
 
     def test_what_it_cannot_try(self) -> None:
         said = self.inside("impair", "try", "clean", "rfc2544", "x.toml", code=2).stderr
         self.assertIn("talks to no station", said)
-        said = self.inside("impair", "try", "clean", "tcp", "--token=abcdefgh", code=2).stderr
+        said = self.inside("impair", "try", "clean", "tcp", "--name=x", code=2).stderr
         self.assertIn("is set already", said)
 
 
@@ -284,10 +284,10 @@ class Sweeping(ProgramTest):
             ((rig, "--over", "load=10%,20%", "--direction", "each"), "one way, or both at once"),
             ((rig, "--over", "load=10%,20%", "--search"), "no load of its own"),
             ((rig, "--over", "load=10%,20%", "--plot", "x.pdf"), "neither .png nor .svg"),
-            (("127.0.0.1", "--by", "udp", "--token", "abcdefgh", "--over", "flows=1,2"), "UDP needs a load"),
-            (("127.0.0.1", "--search", "--token", "abcdefgh", "--over", "flows=1,2"), "TCP finds its rate"),
+            (("127.0.0.1", "--by", "udp", "--over", "flows=1,2"), "UDP needs a load"),
+            (("127.0.0.1", "--search", "--over", "flows=1,2"), "TCP finds its rate"),
             (("127.0.0.1", "--over", "flows=1,2", "--over", "dscp=0,1", "--over", "mss=500,600"), "one or two"),
-            (("127.0.0.1", "--token", "abcdefgh", "--over", "delay=0,1ms"), "no impairment runs on this host"),
+            (("127.0.0.1", "--over", "delay=0,1ms"), "no impairment runs on this host"),
         ):
             self.assertIn(why, self.inside("sweep", *words, code=2).stderr.replace("\n", " "), words)
         self.assertIn("No runs here yet", self.inside("logbook", "list", "--all").stdout)

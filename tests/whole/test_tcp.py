@@ -79,7 +79,7 @@ class Measuring(ProgramTest):
 
     def test_the_token_never_reaches_the_record(self) -> None:
         _, address = self.station()
-        record = self.measured(address, *SHORT, "--direction", "send", "--token", "spectro-lead")
+        record = self.measured(address, *SHORT, "--direction", "send")
         self.assertNotIn("spectro-lead", json.dumps(record))
 
     def test_a_small_buffer_is_the_limiter(self) -> None:
@@ -135,7 +135,8 @@ class BadOptions(ProgramTest):
 
     def test_stations_that_make_no_sense(self) -> None:
         self.harvok("tcp", "hall:port", code=2)
-        self.assertIn("8 printable", self.harvok("station", "--token", "short", code=2).stderr)
+        self.env["HARVOK_TOKEN"] = "short"
+        self.assertIn("8 printable", self.harvok("station", code=2).stderr)
         self.harvok("station", "--port", "65535", code=2)
         del self.env["HARVOK_TOKEN"]
         self.assertIn("HARVOK_TOKEN", self.harvok("tcp", "hall", code=2).stderr)

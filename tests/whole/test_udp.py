@@ -5,6 +5,7 @@ import unittest
 from typing import Any
 
 from harvok.host.state import STATE_FOLDER
+from harvok.station.keys import KEYS_FOLDER
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
 from tests.whole.program import HARVOK, ProgramTest, until
 
@@ -109,7 +110,9 @@ class PathsOfKnownProperties(ProgramTest):
         return record
 
     def far(self, pair: NamespacePair) -> None:
-        os.environ.update({key: self.env[key] for key in ("HARVOK_TOKEN", "HARVOK_LOGBOOK", STATE_FOLDER)})
+        os.environ.update(
+            {key: self.env[key] for key in ("HARVOK_TOKEN", "HARVOK_LOGBOOK", "HARVOK_CODE", STATE_FOLDER, KEYS_FOLDER)}
+        )
         station = pair.popen("far", [HARVOK, "station", "--name", "hall"], stdout=subprocess.PIPE)
         self.addCleanup(self.end, station)
         assert station.stdout

@@ -1,11 +1,20 @@
 """`harvok delay`: two-way delay to a reflector or any host, idle and under load."""
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
+from harvok.cli.bundles import (
+    LabelOptions,
+    RecordOptions,
+    RepeatOptions,
+    StationOptions,
+    bundled,
+    request_of,
+    secret_of,
+)
 from harvok.cli.measure import measure
 from harvok.cli.options import PATH, WHAT, Dscp, Rated, rate_option, size, time_option
 from harvok.core.procedures.delay import DelayTest, LoadWay, loads_of
@@ -61,13 +70,12 @@ class ReflectorOptions:
             rich_help_panel=PATH, min=1, max=65535, show_default="26472, then 862", help="UDP port of the reflector."
         ),
     ] = None
-    stamp_key: Annotated[
-        str | None,
+    stamp_key_file: Annotated[
+        Path | None,
         typer.Option(
             rich_help_panel=PATH,
-            envvar="HARVOK_STAMP_KEY",
-            metavar="KEY",
-            help="Authenticate packets with this key (authenticated STAMP).",
+            metavar="FILE",
+            help="File with the key of authenticated STAMP; else HARVOK_STAMP_KEY, else packets without a key.",
         ),
     ] = None
 
@@ -97,12 +105,13 @@ def delay(
 
     if under_load.load != "none" and under_load.load_by == "udp" and under_load.load_rate is None:
         raise typer.BadParameter("say how much UDP is to fill the link, such as 900M", param_hint="'--load-rate'")
-    if reflecting.by == "echo" and (reflecting.port is not None or reflecting.stamp_key is not None):
+    if reflecting.by == "echo" and (reflecting.port is not None or reflecting.stamp_key_file is not None):
         raise typer.BadParameter("ICMP echo has neither port nor key", param_hint="'--by'")
     loads = loads_of(under_load.load, under_load.load_by)
     test = DelayTest(
         DelayTrial(probing.packets, probing.gap, probing.payload, probing.dscp), loads, under_load.load_rate
     )
-    stations = reaching.settings(target, rated, reflecting.stamp_key, needs_token=bool(loads))
+    key = None if reflecting.by == "echo" else secret_of("HARVOK_STAMP_KEY", reflecting.stamp_key_file)
+    stations = reaching.settings(target, rated, key, needs_token=bool(loads))
     place = ReflectorPlace(stations, reflecting.port, reflecting.by, LoadSettings(under_load.load_rate))
     measure(request_of(place, test, keeping, labelling, repeating), keeping.json)

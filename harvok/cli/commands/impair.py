@@ -122,7 +122,7 @@ def try_(
     file = read_impairment(impairment)
     request = ImpairedRunRequest(file, tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
     console = stderr()
-    code, report = run_across(request, lambda text: console.print(f"note {text}", markup=False))
+    code, report = run_across(request, lambda text: console.print(f"note {text}"))
     if report:
         console.print(report_table(report, None))
     raise typer.Exit(code)

@@ -1,6 +1,7 @@
 """`harvok logbook`: what was measured, and records in and out."""
 
 import sys
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -8,14 +9,18 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, Picture, check_picture
+from harvok.cli.options import JsonOption, LogbookOption, Overwrite, Picture, check_picture
+from harvok.errors import LogbookError, UsageError
+from harvok.logbook.places import without_password
 
 if TYPE_CHECKING:
+    from harvok.core.models.run import RunRecord
     from harvok.logbook.listing import RunLine
     from harvok.logbook.store import Logbook
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="List, show, export, import and remove runs.")
 
+_REASONS_SHOWN = 5
 _RUN_HELP = "A run's id, its unique beginning or ending, or `last`."
 
 
@@ -48,7 +53,7 @@ def list_runs(
     from harvok.cli.render.console import stdout
     from harvok.cli.render.logbook import show_lines
 
-    show_lines(stdout(), lines, total, logbook)
+    show_lines(stdout(), lines, total, without_password(logbook))
 
 
 def _lines(place: str, limit: int | None, series: str | None) -> "tuple[list[RunLine], int]":
@@ -78,6 +83,38 @@ def show(
     from harvok.cli.render.record import show_record
 
     show_record(stdout(), record)
+
+
+@app.command()
+def salvage(
+    logbook: LogbookOption,
+    to: Annotated[Path, typer.Option(metavar="FILE", help="File to write, as `export` does.")],
+    overwrite: Overwrite = False,
+) -> None:
+    """Write every run that a damaged logbook still has.
+
+    Nothing is changed; `harvok logbook import` takes the file.
+    """
+    from harvok.cli.files import writing
+    from harvok.logbook.exchange import write_records
+    from harvok.logbook.salvage import salvage as every_run
+
+    if to.exists() and not overwrite:
+        raise UsageError(f"{to} is there already", "Name another file, or add --overwrite.")
+    lost: list[str] = []
+
+    def readable() -> "Iterator[RunRecord]":
+        for found in every_run(logbook):
+            if isinstance(found, LogbookError):
+                lost.append(found.message)
+            else:
+                yield found
+
+    with writing(to) as out:
+        count = write_records(readable(), out)
+    print(f"{count} runs written to {to}, {len(lost)} rows could not be read", file=sys.stderr)
+    for reason in lost[:_REASONS_SHOWN]:
+        print(f"  {reason}", file=sys.stderr)
 
 
 @app.command()
@@ -123,13 +160,17 @@ def import_runs(
     logbook: LogbookOption,
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Files that `export` wrote.")],
 ) -> None:
-    """Add runs from files; what is there already is left alone."""
+    """Add runs from files; what is there already is left alone.
+
+    A run that broke off here and is whole in a file is replaced by it.
+    """
     from harvok.logbook.exchange import read_records
 
     records = [record for file in files for record in read_records(file)]  # all are read before any is added
     with _open(logbook) as book:
-        added = sum(book.add(record) for record in records)
-    typer.echo(f"{added} runs added, {len(records) - added} were there already")
+        became = Counter(book.add(record) for record in records)
+    replaced = f"{became['replaced']} took the place of what had broken off, " if became["replaced"] else ""
+    typer.echo(f"{became['added']} runs added, {replaced}{became['there']} were there already")
 
 
 @app.command()

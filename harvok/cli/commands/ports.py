@@ -147,7 +147,7 @@ def pair(
     labelling.label()  # refused here, before anything is moved
     words, command = test.words(labelling, repeating), typed_command(sys.argv)
     request = PairRequest((port, other), words, keeping.logbook, command, keeping.json, repeating.wait)
-    code = run_pair(request, lambda text: stderr().print(f"note {text}", markup=False))
+    code = run_pair(request, lambda text: stderr().print(f"note {text}"))
     if not keeping.json:
         stderr().print(f"{port} and {other} are back as they were", style="dim")
     raise typer.Exit(code)

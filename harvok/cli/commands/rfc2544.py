@@ -105,7 +105,7 @@ def rfc2544(
         from harvok.reports.frames import draw
 
         drawn = draw(records, plots)
-        stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True, markup=False)
+        stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True)
 
 
 def _settings(

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.bundles import RecordOptions, ask_token, bundled
+from harvok.cli.bundles import AccessOptions, RecordOptions, bundled
 from harvok.cli.options import DAY_S, attributes, time_option, typed_command
 from harvok.cli.verdicts import EXIT_CODES
 from harvok.errors import UsageError
@@ -24,6 +24,7 @@ app = typer.Typer(add_completion=False)
 def run(
     plan: Annotated[Path, typer.Argument(metavar="PLAN", help="The plan; `harvok plan new` writes one.")],
     keeping: RecordOptions,
+    reaching: AccessOptions,
     name: Annotated[
         str | None,
         typer.Option(metavar="NAME", show_default="plan and unit", help="Name of this run of the plan."),
@@ -36,12 +37,6 @@ def run(
     judge_only: Annotated[
         bool, typer.Option("--judge-only", help="Take no runs; judge those in the logbook under this name.")
     ] = False,
-    token: Annotated[
-        str | None,
-        typer.Option(
-            envvar="HARVOK_TOKEN", metavar="TOKEN", show_default=False, help="The token that the station printed."
-        ),
-    ] = None,
     station: Annotated[
         str | None,
         typer.Option(metavar="STATION", show_default="the plan's", help="Run the plan towards another station."),
@@ -65,7 +60,7 @@ def run(
         unit=unit,
         logbook=keeping.logbook,
         command=typed_command(sys.argv),
-        token=_token(file.plan, token) if not judge_only else "",
+        access=reaching.access(any(step.needs_token for step in file.plan.steps) and not judge_only),
         wait_s=wait,
         station=station,
     )
@@ -102,10 +97,3 @@ def _unit(plan: "Plan", given: dict[str, str], ask: bool) -> dict[str, str]:
             raise UsageError(f"the plan wants to know the unit's {key}", f"Give it: --with {key}=…")
         found[key] = str(typer.prompt(f"{key} of the unit under test")).strip()
     return found
-
-
-def _token(plan: "Plan", token: str | None) -> str:
-    """The station's token, which a plan needs with steps of TCP or UDP, or under their load."""
-    if not any(step.needs_token for step in plan.steps):
-        return ""
-    return token or ask_token()

@@ -1,6 +1,7 @@
 """The ceilings of a line rate as two tables."""
 
 from rich.console import Console
+from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
 from harvok.core.ceilings import Ceilings
@@ -10,7 +11,7 @@ from harvok.core.units import counted, format_byte_rate, format_rate, format_spe
 def show_ceilings(console: Console, found: Ceilings) -> None:
     """Frame rates with the rate at each layer, then TCP goodput."""
     tags = f", {counted(found.vlan_tags, 'VLAN tag')}" if found.vlan_tags else ""
-    console.print(f"[bold]Ceilings of {format_speed(found.line_rate_bps)}, each way[/]{tags}")
+    console.print(Text.assemble((f"Ceilings of {format_speed(found.line_rate_bps)}, each way", "bold"), tags))
     console.print()
     headings = ("frame size", "frames/s", "L1 line", "L2 frames", f"L3 IPv{found.ip_version} packets", "UDP goodput")
     frames = plain_table(numbers=headings)

@@ -77,4 +77,4 @@ class DemoView(Observer):
         self._say("Then read docs/guide.md, which follows the order of work at the bench.")
 
     def _say(self, text: str) -> None:
-        self._console.print(text, soft_wrap=True)
+        self._console.print(text, soft_wrap=True, markup=True)

@@ -58,7 +58,7 @@ class FramesView(RunView):
         assert isinstance(request.place, RigPlace)
         rig, self._clock = request.place.rig, clock
         self._virtual_time = rig.kind == "simulated"
-        stderr().print(what_is_sent(rig, cast(FramesTest, request.test)), soft_wrap=True, markup=False)
+        stderr().print(what_is_sent(rig, cast(FramesTest, request.test)), soft_wrap=True)
         self._status: Status | None = None
         self._began_ns = 0
         self._expected_s = 0.0

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.live import Live
 from rich.text import Text
 
+from harvok.cli.render.console import headed
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport
@@ -169,7 +170,7 @@ def report_as_json(report: ImpairmentReport) -> str:
 def show_answer(console: Console, do: str, reported: dict[str, Any]) -> None:
     """What the impairment that runs says of itself."""
     words = {"show": "runs", "change": "runs from now on", "stop": "is being ended"}
-    console.print(f"[bold]{reported['name']}[/] {words[do]} (process {reported['process']})")
+    console.print(headed(reported["name"], "bold", f"{words[do]} (process {reported['process']})"))
     if reported["report"]:
         directions = [DirectionReport(**one) for one in reported["report"]["directions"]]
         console.print(report_table(ImpairmentReport(**reported["report"] | {"directions": directions}), None))

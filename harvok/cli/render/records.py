@@ -16,7 +16,7 @@ class RecordsOnly(Observer):
         self._aside = aside
 
     def notice(self, text: str) -> None:
-        self._aside.print(f"note {text}", soft_wrap=True, markup=False)
+        self._aside.print(f"note {text}", soft_wrap=True)
 
     def record(self, record: RunRecord) -> None:
         """One finished run, whole or broken."""

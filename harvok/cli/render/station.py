@@ -28,9 +28,11 @@ class StationView:
         versions = "this address" if settings.host else "IPv4 and IPv6"
         self._line(("Station ", ""), (settings.name, "bold"), (" is ready. At the near end, type:", ""))
         self._line()
-        self._line((f"    export HARVOK_TOKEN={settings.token}", "bold"))
+        code = f" HARVOK_CODE={settings.keys.code}" if settings.keys else ""
+        self._line((f"    export HARVOK_TOKEN={settings.token}{code}", "bold"))
         for address in self._addresses:
-            self._line((f"    harvok tcp {self._target(address)}", "bold"))
+            plain = "" if settings.keys else " --plain"
+            self._line((f"    harvok tcp {self._target(address)}{plain}", "bold"))
         self._line()
         self._line(
             (f"Firewall: let TCP ports {settings.control_port} (control) and {settings.data_port} (data) ", ""),
@@ -39,7 +41,7 @@ class StationView:
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
         longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
-        self._line(("Control and data are not encrypted; use it on a network that you trust. Ctrl-C stops.", "dim"))
+        self._line((f"{_secrecy(settings)} Ctrl-C stops.", "dim"))
 
     def tell(self, text: str) -> None:
         """One thing that happened, with its time."""
@@ -63,3 +65,13 @@ def _delay(settings: StationSettings) -> str:
         return " (data)"
     sealed = ", authenticated" if settings.reflector.key else ""
     return f" (data) and {settings.reflector.port} (STAMP reflector{sealed})"
+
+
+def _secrecy(settings: StationSettings) -> str:
+    """What an observer sees, and whom the station serves, in sentences."""
+    if not settings.keys:
+        return "NOTHING IS ENCRYPTED, the token included: use it for looking at the protocol alone."
+    known = ", ".join(one.name for one in settings.keys.near_ends())
+    serves = f" Serves paired near ends alone: {known}." if settings.only_paired else ""
+    remembers = " Remembers near ends that pair now." if settings.pairs else ""
+    return f"Control is encrypted (TLS 1.3). Test traffic is not: it carries random data.{serves}{remembers}"

@@ -46,7 +46,7 @@ class SweepView(Observer):
         """One finished run, whole or broken."""
         self._end()
         results = [words for way in ("send", "receive") if (words := self._of(record, way))]
-        self._console.print(f"  {self._what:36} {', '.join(results) or record.state}", soft_wrap=True, markup=False)
+        self._console.print(f"  {self._what:36} {', '.join(results) or record.state}", soft_wrap=True)
 
     def close(self) -> None:
         self._end()

@@ -7,6 +7,7 @@ from typing import Annotated
 
 from pydantic import ConfigDict, Field
 
+from harvok.core.bounds import Flows, Line, Name, Port, Seconds
 from harvok.core.fields import Model
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
@@ -23,14 +24,14 @@ class StationFacts(Model):
     """Who answers: asked before anything else. `free_in_s` is None when the station is free, `delay_port` where it has
     no STAMP reflector."""
 
-    name: str
-    harvok: str
+    name: Name
+    harvok: Name
     capabilities: _Capabilities = []
-    data_port: int
-    delay_port: int | None = None
-    max_test_s: float
-    max_flows: int
-    free_in_s: float | None = None
+    data_port: Port
+    delay_port: Port | None = None
+    max_test_s: Seconds
+    max_flows: Flows
+    free_in_s: Seconds | None = None
 
 
 class SessionRequest(Model):
@@ -44,28 +45,37 @@ class SessionRequest(Model):
     capabilities: _Capabilities = []
 
 
+class NearEnd(Model):
+    """A near end hands in its certificate (PEM), so that the station knows it from now on."""
+
+    model_config = _BODY
+
+    name: Name
+    certificate: Annotated[str, Field(max_length=8000)]
+
+
 class Session(Model):
     """The station is the near end's. It must be renewed within every `lease_s` seconds, or it is free again.
     `capabilities` are what both ends can do."""
 
-    session: str
-    lease_s: float
-    harvok: str = ""
+    session: Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")]
+    lease_s: Annotated[float, Field(ge=0.5, le=3600)]
+    harvok: Name = ""
     capabilities: _Capabilities = []
 
 
 class PreparedTrial(Model):
     """The far half of a trial waits at `data_port` for connections that prove `key` (hexadecimal)."""
 
-    trial_id: str
-    key: str
-    data_port: int
+    trial_id: Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
+    key: Annotated[str, Field(pattern=r"^[0-9a-f]{64}$")]
+    data_port: Port
 
 
 class FarEndResult(Model):
     """What the far half of a trial saw, for each direction in the order of the trial."""
 
-    summaries: list[TcpSummary | UdpSummary]
+    summaries: Annotated[list[TcpSummary | UdpSummary], Field(max_length=64)]
 
 
 class Progress(Model):
@@ -79,10 +89,10 @@ class Progress(Model):
 class Fault(Model):
     """An error on its way to the other end; `free_in_s` only for a busy station."""
 
-    reference: str
-    message: str
-    hint: str
-    free_in_s: float | None = None
+    reference: Name
+    message: Line
+    hint: Line
+    free_in_s: Seconds | None = None
 
 
 class TrialRequest(Model):

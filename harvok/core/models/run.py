@@ -50,6 +50,8 @@ class RigRecord(Model):
     station: str
     address: str
     port: int
+    control: Literal["TLS 1.3", "plain"] | None = None
+    """How the ends talked to each other; None for a reflector alone, and for runs of before encryption."""
 
     @property
     def name(self) -> str:

@@ -40,7 +40,12 @@ class StationsBench:
         link, impairment = rig.link(), at_work()
         yield Situation(
             rig=rig,
-            kept_as=RigRecord(station=self._settings.station, address=rig.address.host, port=rig.address.port),
+            kept_as=RigRecord(
+                station=self._settings.station,
+                address=rig.address.host,
+                port=rig.address.port,
+                control="plain" if self._settings.access.plain else "TLS 1.3",
+            ),
             test=test,
             context=Context(link, rig.ip_version),
             near=near,

@@ -1,0 +1,216 @@
+"""Who this user is to stations and near ends elsewhere, and who they are: keys and certificates without an authority.
+
+A user has one key, made when it is first needed, with a certificate that it signed itself. The other end's certificate
+is believed once its pairing code (core.wire.pairing) was compared by a person, and is remembered from then on.
+"""
+
+import json
+import os
+import ssl
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from harvok.core.wire.pairing import pairing_code
+from harvok.errors import StateError
+from harvok.host.state import check_own
+
+KEYS_FOLDER = "HARVOK_KEYS"
+"""The environment variable that names another folder for keys."""
+
+_IDENTITY, _STATIONS, _NEAR_ENDS = "identity.pem", "stations.json", "near-ends.json"
+_MAX_CERTIFICATE_CHARACTERS = 8000
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """Somebody whose certificate (PEM) is believed: a station by where it is, or a near end by its name."""
+
+    name: str
+    certificate: str
+    since: str
+
+    @property
+    def code(self) -> str:
+        """The pairing code of the certificate."""
+        return pairing_code(ssl.PEM_cert_to_DER_cert(self.certificate))
+
+
+@dataclass(frozen=True, slots=True)
+class Keys:
+    """A folder with this user's own key and with those whom he knows. Raises StateError for files of other users."""
+
+    folder: Path
+
+    @property
+    def identity(self) -> Path:
+        """The file with this user's key and certificate, made where it is missing."""
+        path = self.folder / _IDENTITY
+        if not path.exists():
+            self._make_folder()
+            _make_identity(path)
+        check_own(path)
+        return path
+
+    @property
+    def has_identity(self) -> bool:
+        return (self.folder / _IDENTITY).exists()
+
+    @property
+    def certificate(self) -> str:
+        """This user's own certificate, PEM."""
+        text = self.identity.read_text()
+        return text[text.index("-----BEGIN CERTIFICATE-----") :]
+
+    @property
+    def code(self) -> str:
+        """This user's own pairing code."""
+        return pairing_code(ssl.PEM_cert_to_DER_cert(self.certificate))
+
+    def station(self, place: str) -> Known | None:
+        """The station at `host:port`, if it is known."""
+        return self._read(_STATIONS).get(place)
+
+    def stations(self) -> list[Known]:
+        """Every station that is known."""
+        return list(self._read(_STATIONS).values())
+
+    def near_ends(self) -> list[Known]:
+        """Every near end that is known."""
+        return list(self._read(_NEAR_ENDS).values())
+
+    def learn_station(self, one: Known) -> None:
+        """Believes this station from now on, in place of one that was there before."""
+        self._write(_STATIONS, self._read(_STATIONS) | {one.name: one})
+
+    def learn_near_end(self, one: Known) -> None:
+        """Believes this near end from now on, in place of one of the same name."""
+        self._write(_NEAR_ENDS, self._read(_NEAR_ENDS) | {one.name: one})
+
+    def forget(self, name: str) -> bool:
+        """Believes nobody of that name any more; False when nobody is known by it."""
+        found = False
+        for file in (_STATIONS, _NEAR_ENDS):
+            known = self._read(file)
+            if known.pop(name, None):
+                self._write(file, known)
+                found = True
+        return found
+
+    def _read(self, name: str) -> dict[str, Known]:
+        path = self.folder / name
+        if not path.exists():
+            return {}
+        check_own(path)
+        try:
+            read: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+            return {key: Known(key, str(one["certificate"]), str(one["since"])) for key, one in read.items()}
+        except (OSError, ValueError, TypeError, KeyError, AttributeError) as error:
+            raise StateError(f"{path} is not readable: {error}", f"Remove it, and pair again: rm '{path}'") from error
+
+    def _write(self, name: str, known: Mapping[str, Known]) -> None:
+        self._make_folder()
+        text = json.dumps(
+            {key: {"certificate": one.certificate, "since": one.since} for key, one in known.items()}, indent=2
+        )
+        fresh = self.folder / f"{name}.{os.getpid()}"
+        _write_private(fresh, text + "\n")
+        fresh.replace(self.folder / name)
+
+    def _make_folder(self) -> None:
+        try:
+            self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        except OSError as error:
+            raise StateError(
+                f"the folder for keys, {self.folder}, cannot be made: {error.strerror}",
+                f"Name a folder of your own in the environment variable {KEYS_FOLDER}.",
+            ) from error
+
+
+def own_keys() -> Keys:
+    """The keys of this user."""
+    named = os.environ.get(KEYS_FOLDER)
+    if named:
+        return Keys(Path(named))
+    from platformdirs import user_data_path
+
+    return Keys(Path(user_data_path("harvok")) / "keys")
+
+
+def is_certificate(text: str) -> bool:
+    """Whether a text is one certificate, in PEM."""
+    try:
+        return len(text) < _MAX_CERTIFICATE_CHARACTERS and bool(ssl.PEM_cert_to_DER_cert(text.strip()))
+    except ValueError:
+        return False
+
+
+def server_context(keys: Keys, only_paired: bool) -> ssl.SSLContext:
+    """TLS 1.3 for a station; `only_paired` serves near ends alone whose certificates are known."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.minimum_version = ssl.TLSVersion.TLSv1_3
+    context.num_tickets = 0
+    context.load_cert_chain(keys.identity)
+    if only_paired:
+        context.verify_mode = ssl.CERT_REQUIRED
+        for one in keys.near_ends():
+            context.load_verify_locations(cadata=one.certificate)
+    return context
+
+
+def client_context(keys: Keys, certificate: str | None) -> ssl.SSLContext:
+    """TLS 1.3 for a near end, to the station with that certificate; None believes any, for a first look."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.minimum_version = ssl.TLSVersion.TLSv1_3
+    context.check_hostname = False  # it is the certificate that is known, not a name in it
+    if certificate is None:
+        context.verify_mode = ssl.CERT_NONE
+    else:
+        context.load_verify_locations(cadata=certificate)
+    if keys.has_identity:
+        context.load_cert_chain(keys.identity)
+    return context
+
+
+def _make_identity(path: Path) -> None:
+    """A key on P-256 and its certificate, which never expires: test benches have clocks of all kinds."""
+    import datetime
+
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = ec.generate_private_key(ec.SECP256R1())
+    serial = x509.random_serial_number()
+    # TLS looks certificates up by their names, so that no two of them may have one
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, f"harvok {serial:x}")])
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(serial)
+        .not_valid_before(datetime.datetime(1970, 1, 1))
+        .not_valid_after(datetime.datetime(9999, 12, 31))
+        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
+        .sign(key, hashes.SHA256())
+    )
+    secret = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
+    fresh = path.with_name(f"{path.name}.{os.getpid()}")
+    _write_private(fresh, (secret + certificate.public_bytes(serialization.Encoding.PEM)).decode())
+    try:
+        os.link(fresh, path)  # not in place of one that another process made meanwhile
+    except FileExistsError:
+        pass
+    finally:
+        fresh.unlink()
+
+
+def _write_private(path: Path, text: str) -> None:
+    path.unlink(missing_ok=True)
+    fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600)
+    with os.fdopen(fd, "w", encoding="utf-8") as file:
+        file.write(text)
