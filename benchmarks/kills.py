@@ -69,7 +69,7 @@ class Kills:
         self._kind, self._environment, self._folder, self._chance = kind, environment, folder, chance
         self._command = {
             "bridge": ["impair", "try", "clean", "tcp", *_QUICK],
-            "pair": ["ports", "pair", *_PORTS, *_QUICK],
+            "pair": ["ports", "pair", *_PORTS, "--duration", "500ms"],
         }.get(kind, ["tcp", f"{HOST}:{PORT}", *_QUICK, "--wait", "15s"])
 
     def once(self) -> str:
