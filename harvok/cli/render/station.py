@@ -41,6 +41,8 @@ class StationView:
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
         longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
+        if _whom(settings):
+            self._line((_whom(settings), ""))
         self._line((f"{_secrecy(settings)} Ctrl-C stops.", "dim"))
 
     def tell(self, text: str) -> None:
@@ -68,10 +70,14 @@ def _delay(settings: StationSettings) -> str:
 
 
 def _secrecy(settings: StationSettings) -> str:
-    """What an observer sees, and whom the station serves, in sentences."""
+    """What an observer sees."""
     if not settings.keys:
         return "NOTHING IS ENCRYPTED, the token included: use it for looking at the protocol alone."
-    known = ", ".join(one.name for one in settings.keys.near_ends())
-    serves = f" Serves paired near ends alone: {known}." if settings.only_paired else ""
-    remembers = " Remembers near ends that pair now." if settings.pairs else ""
-    return f"Control is encrypted (TLS 1.3). Test traffic is not: it carries random data.{serves}{remembers}"
+    return "Control is encrypted (TLS 1.3). Test traffic is not: it carries random data."
+
+
+def _whom(settings: StationSettings) -> str:
+    """Whom it serves, where that is not everybody with the token; or whom it learns to know."""
+    if settings.only_paired and settings.keys:
+        return f"Serves paired near ends alone: {', '.join(one.name for one in settings.keys.near_ends())}."
+    return "Remembers near ends that pair now: `harvok pairing make` there." if settings.pairs else ""
