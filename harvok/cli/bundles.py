@@ -144,9 +144,12 @@ class StationOptions(AccessOptions):
         from harvok.rigs.stations import StationsSettings
         from harvok.traffic.sockets import Source
 
+        access = self.access(needs_token)
+        if needs_token and not access.code and not access.plain and sys.stdin.isatty():
+            access = _with_code(access, station)
         return StationsSettings(
             station,
-            self.access(needs_token),
+            access,
             Source(self.local, self.interface),
             IP_VERSIONS[self.ip_version],
             self.name,
@@ -299,6 +302,17 @@ def secret_of(variable: str, file: Path | None) -> str | None:
     if not secret:
         raise UsageError(f"{file} is empty", "Name a file with nothing but the secret in it.")
     return secret
+
+
+def _with_code(access: "Access", station: str) -> "Access":
+    """Asks the person at the keyboard for the code of a station that is not known yet. Raises UsageError."""
+    from harvok.core.wire.pairing import read_pairing_code
+    from harvok.station.client import parse_station
+    from harvok.traffic.sockets import format_address
+
+    if access.keys.station(format_address(parse_station(station))):
+        return access
+    return dataclasses.replace(access, code=read_pairing_code(str(typer.prompt("Pairing code that it printed"))))
 
 
 def ask_token() -> str:

@@ -163,6 +163,18 @@ class Strangers(ProgramTest):
         self.assertEqual(record["rig"]["control"], "TLS 1.3")
         self.assertEqual(self.near_keys.stations()[0].name, self.place)
 
+    def test_at_a_terminal_the_code_is_asked_for(self) -> None:
+        self.open_station(self.far_keys)
+        keyboard, terminal = os.openpty()
+        self.addCleanup(os.close, keyboard)
+        near = self.start("tcp", self.place, *QUICK, stdin=terminal)
+        os.close(terminal)
+        os.write(keyboard, f"{self.far_keys.code}\n".encode())
+        out, err = near.communicate(timeout=60)
+        self.assertEqual(near.returncode, 0, err)
+        self.assertIn("Pairing code that it printed", out + err)
+        self.harvok("tcp", self.place, *QUICK)
+
     def test_another_station_at_its_place_is_refused_until_somebody_gives_its_code(self) -> None:
         other = Keys(self.folder / "other")
         self.near_keys.learn_station(Known(self.place, self.far_keys.certificate, "2026-11-25"))
