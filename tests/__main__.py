@@ -53,10 +53,14 @@ def tests_of(suite: unittest.TestSuite) -> Iterator[unittest.TestCase]:
             yield one
 
 
+_PROGRAM = ("tests.whole.", "tests.attacks.")
+"""Where tests drive the program."""
+
+
 def groups_of(names: Sequence[str]) -> list[list[str]]:
     """Tests that run one after the other: those of a class that drives the program, or of a module; the former first,
     since they take longest."""
-    whole = sorted(name for name in names if name.startswith("tests.whole."))
+    whole = sorted(name for name in names if name.startswith(_PROGRAM))
     others = sorted(set(names) - set(whole))
     by_class = [list(group) for _, group in groupby(whole, lambda name: name.rsplit(".", 1)[0])]
     by_module = [list(group) for _, group in groupby(others, lambda name: name.rsplit(".", 2)[0])]

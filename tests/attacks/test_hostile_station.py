@@ -8,11 +8,13 @@ import time
 import unittest
 from collections.abc import Callable, Iterator
 from contextlib import suppress
+from unittest import mock
 
 import httpcore2
 
 from harvok.clock import SYSTEM
 from harvok.errors import HarvokError, ProtocolError, SilentError
+from harvok.station import exchange
 from harvok.station.client import StationClient
 from harvok.station.contact import Access, StationAddress
 from harvok.station.exchange import Exchange
@@ -103,6 +105,7 @@ class Bounds(Hostile):
             while True:
                 yield b"10000\r\n" + b"\n" * 0x10000 + b"\r\n"
 
+        self.enterContext(mock.patch.object(exchange, "MAX_LINE_BYTES", 20_000))
         for parts in (endless, a_flood):
             with (
                 self.assertRaisesRegex(ProtocolError, "more than any test has to tell"),
