@@ -7,6 +7,7 @@ died is put together from the journal by the next one that opens the logbook, an
 import contextlib
 import json
 import os
+import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
@@ -103,7 +104,25 @@ class Logbook:
         """Replaces a run by its final record."""
         with self._writing() as db:
             _replace(db, record)
+        self._confirm(record.id)
         self.forget_beside(record.id)
+
+    def _confirm(self, run: str) -> None:
+        """Sees whether a run is really in the file: SQLite goes on with one that was removed or replaced meanwhile."""
+        if not self._beside:
+            return
+        with self._guarded("written"), contextlib.closing(sqlite3.connect(self._beside)) as fresh:
+            try:
+                kept = fresh.execute("select 1 from runs where id = ?", (run,)).fetchone()
+            except sqlite3.Error as error:
+                if "locked" in str(error):  # by somebody else now; it was written before that
+                    return
+                kept = None
+        if not kept:
+            raise LogbookError(
+                f"the logbook {self._place} was removed or replaced while a run was measured",
+                "See what else writes there.",
+            )
 
     # --- runs that are kept ------------------------------------------------------------------------------------
 

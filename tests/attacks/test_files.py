@@ -10,6 +10,7 @@ import socket
 import sqlite3
 import threading
 import unittest
+from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -302,19 +303,22 @@ class ComingHome(ProgramTest):
 
     def test_a_logbook_lost_in_mid_run_is_said_and_mended(self) -> None:
         _, address = self.station()
-        near = self.start("tcp", address, "--duration", "3s", "--direction", "send", "--interval", "500ms")
-        assert near.stdout
-        while "0.5 s" not in near.stdout.readline():
-            continue
-        self.logbook.write_bytes(b"gone" * 1000)
-        out, err = near.communicate(timeout=120)
-        self.assertEqual(near.returncode, NotKeptError.exit_code, out + err)
-        self.assertIn("not kept in the logbook; kept in", err)
-        (saved,) = self.folder.glob("harvok-run-*.jsonl")
-        self.assertIn(saved.name, err)
-        self.logbook.unlink()
-        self.assertIn("1 runs added", self.inside("logbook", "import", str(saved)).stdout)
-        self.assertIn("send", self.inside("logbook", "show", "last").stdout)
+        ways: list[Callable[[], object]] = [lambda: self.logbook.write_bytes(b"gone" * 1000), self.logbook.unlink]
+        for number, lose in enumerate(ways, 1):
+            near = self.start("tcp", address, "--duration", "2s", "--direction", "send", "--interval", "500ms")
+            assert near.stdout
+            while "0.5 s" not in near.stdout.readline():
+                continue
+            lose()
+            out, err = near.communicate(timeout=120)
+            self.assertEqual(near.returncode, NotKeptError.exit_code, out + err)
+            self.assertIn("not kept in the logbook; kept in", err)
+            saved = max(self.folder.glob("harvok-run-*.jsonl"))
+            self.assertIn(saved.name, err)
+            self.logbook.unlink(missing_ok=True)
+            self.assertIn("1 runs added", self.inside("logbook", "import", str(saved)).stdout)
+            self.assertIn("send", self.inside("logbook", "show", "last").stdout)
+            self.assertEqual(len(list(self.folder.glob("harvok-run-*.jsonl"))), number)
 
     def test_salvage_writes_what_a_damaged_logbook_still_has(self) -> None:
         with closing(Logbook(str(self.logbook))) as book:

@@ -155,14 +155,14 @@ class ControlPort(ProgramTest):
         self.assertTrue(slow.recv(4096).startswith(b"HTTP/1.1 408"))
 
     def test_a_terminal_that_closes_ends_it_in_good_order(self) -> None:
+        self.addCleanup(signal.signal, signal.SIGHUP, signal.signal(signal.SIGHUP, signal.SIG_DFL))  # tests under nohup
         station, _ = self.station()
         station.send_signal(signal.SIGHUP)
         out, err = station.communicate(timeout=30)
         self.assertEqual((station.returncode, err), (0, ""), out)
 
     def test_started_to_outlive_its_terminal_it_goes_on(self) -> None:
-        signal.signal(signal.SIGHUP, signal.SIG_IGN)
-        self.addCleanup(signal.signal, signal.SIGHUP, signal.SIG_DFL)
+        self.addCleanup(signal.signal, signal.SIGHUP, signal.signal(signal.SIGHUP, signal.SIG_IGN))
         station, address = self.station()
         station.send_signal(signal.SIGHUP)
         self.assertTrue(self.measured(address, "--amount", "1M", "--direction", "send")["figures"])
