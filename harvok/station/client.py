@@ -1,6 +1,7 @@
 """The near end's side of the control protocol. Every failure comes out as an error that says who must act."""
 
 import contextlib
+import secrets
 import socket
 import ssl
 import threading
@@ -125,12 +126,14 @@ class StationClient:
 
     def claim(self, near: str, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this near end, waiting up to `wait_s` for its turn. Raises BusyError."""
-        request = SessionRequest(near=near, planned_s=planned_s, capabilities=list(CAPABILITIES))
+        request = SessionRequest(
+            near=near, planned_s=planned_s, capabilities=list(CAPABILITIES), session=secrets.token_hex(16)
+        )
         deadline_ns = self._clock.now_ns() + int(wait_s * 1e9)
         announced = False
         while True:
             try:
-                session = self._ask(Session, "POST", "/sessions", request)
+                session = self._claim(request)
                 break
             except BusyError as busy:
                 if self._clock.now_ns() >= deadline_ns:
@@ -146,6 +149,13 @@ class StationClient:
         self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
         with uninterrupted():
             self._renewer.start()
+
+    def _claim(self, request: SessionRequest) -> Session:
+        try:
+            return self._ask(Session, "POST", "/sessions", request)
+        except KeyboardInterrupt:
+            self._session = request.session or ""  # the station may have given it; so it is given back
+            raise
 
     def conditions(self) -> HostConditions:
         """The far end's conditions, for traffic towards this host."""

@@ -70,7 +70,7 @@ class Station:
 
     def claim(self, request: SessionRequest, address: str) -> Session:
         common = agreed(request.capabilities, "the near end")
-        session = self.sessions.claim(request.near, request.planned_s)
+        session = self.sessions.claim(request.near, request.planned_s, request.session)
         self._on_guest(address)
         self._tell(f"{request.near} ({address}) has the station for about {format_span(round(request.planned_s))}")
         return Session(session=session, lease_s=LEASE_S, harvok=__version__, capabilities=common)

@@ -27,8 +27,9 @@ class Sessions:
         self._lock = threading.Lock()
         self._holder: _Holder | None = None
 
-    def claim(self, near: str, planned_s: float) -> str:
-        """Gives the station to a near end and returns its session. Raises BusyError when somebody else has it."""
+    def claim(self, near: str, planned_s: float, session: str | None = None) -> str:
+        """Gives the station to a near end and returns its session, which is named as that one wants, or by chance.
+        Raises BusyError when somebody has it."""
         now_ns = self._clock.now_ns()
         with self._lock:
             if self._holder:
@@ -39,7 +40,7 @@ class Sessions:
                     free_in_s,
                 )
             until_ns = now_ns + int(planned_s * 1e9)
-            self._holder = _Holder(secrets.token_hex(16), near, until_ns, now_ns + int(LEASE_S * 1e9))
+            self._holder = _Holder(session or secrets.token_hex(16), near, until_ns, now_ns + int(LEASE_S * 1e9))
             return self._holder.session
 
     def renew(self, session: str) -> None:

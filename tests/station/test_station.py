@@ -34,6 +34,12 @@ class Holding(unittest.TestCase):
             self.sessions.claim("hall", 20)
         self.assertEqual(caught.exception.free_in_s, 15)
 
+    def test_a_near_end_can_give_back_what_it_never_heard_of(self) -> None:
+        chosen = "0123456789abcdef" * 2
+        self.assertEqual(self.sessions.claim("dome", 20, chosen), chosen)
+        self.assertTrue(self.sessions.give_back(chosen))
+        self.assertIsNone(self.sessions.free_in_s)
+
     def test_a_lease_that_is_renewed_holds(self) -> None:
         session = self.sessions.claim("dome", 20)
         for _ in range(10):

@@ -20,6 +20,9 @@ _BODY = ConfigDict(defer_build=False)
 _Capabilities = Annotated[list[Annotated[str, Field(max_length=40)]], Field(max_length=200)]
 
 
+_SessionId = Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")]
+
+
 class StationFacts(Model):
     """Who answers: asked before anything else. `free_in_s` is None when the station is free, `delay_port` where it has
     no STAMP reflector."""
@@ -35,14 +38,16 @@ class StationFacts(Model):
 
 
 class SessionRequest(Model):
-    """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell. A newer one may say
-    more than this version knows."""
+    """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell. It may choose the
+    random name of the session, so that it can give back one whose answer it never heard. A newer one may say more than
+    this version knows."""
 
     model_config = _BODY | ConfigDict(extra="ignore")
 
     near: str = Field(max_length=100)
     planned_s: float = Field(ge=0, le=1e6)
     capabilities: _Capabilities = []
+    session: _SessionId | None = None
 
 
 class NearEnd(Model):
@@ -58,7 +63,7 @@ class Session(Model):
     """The station is the near end's. It must be renewed within every `lease_s` seconds, or it is free again.
     `capabilities` are what both ends can do."""
 
-    session: Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")]
+    session: _SessionId
     lease_s: Annotated[float, Field(ge=0.5, le=3600)]
     harvok: Name = ""
     capabilities: _Capabilities = []
