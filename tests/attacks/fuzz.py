@@ -94,7 +94,7 @@ class Fuzz:
         outcome.statuses[got.status_code] += 1
         if got.status_code == 201 and path == "/v1/sessions":
             self._session = got.json()["session"]
-        if got.is_success and method == "DELETE" and not path.endswith("/trial"):
+        if got.is_success and method == "DELETE" and path.endswith(f"/{self._session}"):
             self._session = ""
         if not (got.is_success or self._is_clear(got.status_code, got.content)):
             outcome.wrong.append(f"{method} {path} {body!r:.300}: {got.status_code} {got.text[:200]}")
