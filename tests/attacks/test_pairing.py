@@ -195,6 +195,9 @@ class Strangers(ProgramTest):
         self.close_station(closed)
         pairing = self.open_station(self.far_keys, "--pair")
         self.harvok("pairing", "make", self.place, "--name", "dome")
+        other = self.env | {KEYS_FOLDER: str(self.folder / "another dome"), "HARVOK_CODE": self.far_keys.code}
+        said = self.harvok("pairing", "make", self.place, "--name", "dome", code=2, env=other).stderr
+        self.assertIn("the station knows another near end as 'dome'", said)
         self.far_keys.learn_near_end(Known("a second one", Keys(self.folder / "second").certificate, "2026-11-25"))
         self.close_station(pairing)
         self.open_station(self.far_keys, "--only-paired")
