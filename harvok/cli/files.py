@@ -9,6 +9,12 @@ from typing import TextIO
 from harvok.errors import UsageError
 
 
+def check_free(path: Path, overwrite: bool) -> None:
+    """Raises UsageError for a file that is there and may not be replaced."""
+    if path.exists() and not overwrite:
+        raise UsageError(f"{path} is there already", "Give another name, or --overwrite.")
+
+
 @contextlib.contextmanager
 def writing(path: Path | None) -> Iterator[TextIO]:
     """Opens `path`, or standard output for None. A file is put in place only when everything was written."""

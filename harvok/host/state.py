@@ -13,7 +13,7 @@ import os
 import stat
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 from harvok.errors import StateError
 
@@ -70,11 +70,7 @@ def open_state(name: str, flags: int) -> int:
 
 def write_state(name: str, text: str) -> None:
     """Writes a state file whole or not at all. Raises StateError."""
-    fresh = f"{name}.{os.getpid()}"
-    with os.fdopen(open_state(fresh, os.O_WRONLY | os.O_CREAT | os.O_TRUNC), "w", encoding="utf-8") as file:
-        file.write(text)
-    folder = state_folder()
-    (folder / fresh).replace(folder / name)
+    replace_private(_own_folder() / name, text)
 
 
 def read_state(name: str) -> str | None:
@@ -107,6 +103,22 @@ def read_cleanup(name: str) -> dict[str, Any] | None:
     except (ValueError, TypeError, KeyError):
         return None
     return None if alive or _user() != 0 else reported
+
+
+def create_private(path: Path) -> TextIO:
+    """A new file for this user alone: never one that was there, nor through a link that somebody put there. Raises
+    OSError."""
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
+    return os.fdopen(os.open(path, flags, 0o600), "w", encoding="utf-8")
+
+
+def replace_private(path: Path, text: str) -> None:
+    """Writes a file of this user's own whole or not at all. Raises OSError."""
+    fresh = path.with_name(f"{path.name}.{os.getpid()}")
+    fresh.unlink(missing_ok=True)
+    with create_private(fresh) as file:
+        file.write(text)
+    fresh.replace(path)
 
 
 def check_own(path: Path) -> None:

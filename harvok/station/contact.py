@@ -9,7 +9,7 @@ from harvok.clock import Clock
 from harvok.core.wire.pairing import pairing_code
 from harvok.errors import PairingError, SilentError, StationChangedError
 from harvok.station.exchange import CONNECT_S
-from harvok.station.keys import Keys, Known, client_context, own_keys
+from harvok.station.keys import TLS_NAME, Keys, Known, client_context, first_look_context, own_keys
 from harvok.traffic.sockets import Source, bind_source, format_address
 from harvok.zones import socket_address
 
@@ -80,15 +80,12 @@ def make_known(
 def _certificate_of(address: StationAddress, source: Source) -> str:
     """The certificate (PEM) that a station shows to anybody. Nothing else is said."""
     family = socket.AF_INET6 if ":" in address.host else socket.AF_INET
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-    context.minimum_version = ssl.TLSVersion.TLSv1_3
-    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     with socket.socket(family, socket.SOCK_STREAM) as sock:
         sock.settimeout(CONNECT_S)
         bind_source(sock, source)
         sock.connect(socket_address(address.host, address.port))
         try:
-            with context.wrap_socket(sock, server_hostname="station") as secured:
+            with first_look_context().wrap_socket(sock, server_hostname=TLS_NAME) as secured:
                 return ssl.DER_cert_to_PEM_cert(secured.getpeercert(binary_form=True) or b"")
         except TimeoutError as error:
             raise SilentError(

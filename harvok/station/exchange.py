@@ -15,13 +15,13 @@ import httpcore2
 
 from harvok.clock import Clock
 from harvok.errors import ProtocolError
-from harvok.traffic.sockets import Source, source_options
+from harvok.station.keys import TLS_NAME
+from harvok.traffic.sockets import Source, format_address, source_options
 
 CONNECT_S = 5.0
 MAX_ANSWER_BYTES = 4 * 1024 * 1024
 """An answer with what was seen of 64 flows has a tenth of it."""
 MAX_LINE_BYTES = 1024 * 1024
-_TLS_NAME = "station"  # whose name is said in clear: nobody's
 
 _HOSTILE = "Check the port and the address: what answers there is not a station of Harvok's, or is hostile."
 
@@ -49,9 +49,8 @@ class Exchange:
     ) -> None:
         self._scheme = b"https" if tls else b"http"
         self._target = (host.encode(), port)
-        where = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
         self._headers = [
-            (b"Host", where.encode()),
+            (b"Host", format_address((host, port)).encode()),
             (b"Authorization", f"Bearer {token}".encode()),
             (b"User-Agent", b"harvok"),
             (b"Accept-Encoding", b"identity"),
@@ -115,7 +114,7 @@ class Exchange:
             port=self._target[1],
             target=f"/v1{path}".encode("ascii", "replace"),
         )
-        extensions: dict[str, Any] = {"timeout": timeouts, "sni_hostname": _TLS_NAME}
+        extensions: dict[str, Any] = {"timeout": timeouts, "sni_hostname": TLS_NAME}
         self._deadlines.begin(total_s)
         try:
             with self._pool.stream(

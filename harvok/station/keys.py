@@ -14,10 +14,13 @@ from typing import Any
 
 from harvok.core.wire.pairing import pairing_code
 from harvok.errors import StateError
-from harvok.host.state import check_own
+from harvok.host.state import check_own, create_private, replace_private
 
 KEYS_FOLDER = "HARVOK_KEYS"
 """The environment variable that names another folder for keys."""
+
+TLS_NAME = "station"
+"""What a near end calls the station in clear: no name that means anything."""
 
 _IDENTITY, _STATIONS, _NEAR_ENDS = "identity.pem", "stations.json", "near-ends.json"
 _MAX_CERTIFICATE_CHARACTERS = 8000
@@ -114,9 +117,7 @@ class Keys:
         text = json.dumps(
             {key: {"certificate": one.certificate, "since": one.since} for key, one in known.items()}, indent=2
         )
-        fresh = self.folder / f"{name}.{os.getpid()}"
-        _write_private(fresh, text + "\n")
-        fresh.replace(self.folder / name)
+        replace_private(self.folder / name, text + "\n")
 
     def _make_folder(self) -> None:
         try:
@@ -159,17 +160,26 @@ def server_context(keys: Keys, only_paired: bool) -> ssl.SSLContext:
     return context
 
 
-def client_context(keys: Keys, certificate: str | None) -> ssl.SSLContext:
-    """TLS 1.3 for a near end, to the station with that certificate; None believes any, for a first look."""
+def client_context(keys: Keys, certificate: str) -> ssl.SSLContext:
+    """TLS 1.3 for a near end, to the station with that certificate and to no other."""
+    context = _client()
+    context.load_verify_locations(cadata=certificate)
+    if keys.has_identity:
+        context.load_cert_chain(keys.identity)
+    return context
+
+
+def first_look_context() -> ssl.SSLContext:
+    """TLS 1.3 to whoever answers, to see his certificate: nothing may be said to him."""
+    context = _client()
+    context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+def _client() -> ssl.SSLContext:
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.minimum_version = ssl.TLSVersion.TLSv1_3
     context.check_hostname = False  # it is the certificate that is known, not a name in it
-    if certificate is None:
-        context.verify_mode = ssl.CERT_NONE
-    else:
-        context.load_verify_locations(cadata=certificate)
-    if keys.has_identity:
-        context.load_cert_chain(keys.identity)
     return context
 
 
@@ -200,17 +210,12 @@ def _make_identity(path: Path) -> None:
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
     fresh = path.with_name(f"{path.name}.{os.getpid()}")
-    _write_private(fresh, (secret + certificate.public_bytes(serialization.Encoding.PEM)).decode())
+    fresh.unlink(missing_ok=True)
+    with create_private(fresh) as file:
+        file.write((secret + certificate.public_bytes(serialization.Encoding.PEM)).decode())
     try:
         os.link(fresh, path)  # not in place of one that another process made meanwhile
     except FileExistsError:
         pass
     finally:
         fresh.unlink()
-
-
-def _write_private(path: Path, text: str) -> None:
-    path.unlink(missing_ok=True)
-    fd = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0), 0o600)
-    with os.fdopen(fd, "w", encoding="utf-8") as file:
-        file.write(text)

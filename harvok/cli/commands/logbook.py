@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from harvok.cli.options import JsonOption, LogbookOption, Overwrite, Picture, check_picture
-from harvok.errors import LogbookError, UsageError
+from harvok.errors import LogbookError
 from harvok.logbook.places import without_password
 
 if TYPE_CHECKING:
@@ -95,12 +95,11 @@ def salvage(
 
     Nothing is changed; `harvok logbook import` takes the file.
     """
-    from harvok.cli.files import writing
+    from harvok.cli.files import check_free, writing
     from harvok.logbook.exchange import write_records
     from harvok.logbook.salvage import salvage as every_run
 
-    if to.exists() and not overwrite:
-        raise UsageError(f"{to} is there already", "Name another file, or add --overwrite.")
+    check_free(to, overwrite)
     lost: list[str] = []
 
     def readable() -> "Iterator[RunRecord]":

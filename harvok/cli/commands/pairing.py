@@ -66,13 +66,10 @@ def list_known(json: JsonOption = False) -> None:
         whole = {"own": own, "stations": _rows(keys.stations()), "near_ends": _rows(keys.near_ends())}
         typer.echo(dumps(whole, indent=2))
         return
-    from rich.table import Table
-
     from harvok.cli.render.console import stdout
+    from harvok.cli.render.tables import plain_table
 
-    table = Table(box=None, pad_edge=False)
-    for heading in ("kind", "name", "code", "since"):
-        table.add_column(heading)
+    table = plain_table(("kind", "name", "code", "since"))
     if own:
         table.add_row("this user", "", own, "")
     for kind, known in (("station", keys.stations()), ("near end", keys.near_ends())):

@@ -43,13 +43,12 @@ def new(
     overwrite: Overwrite = False,
 ) -> None:
     """Write a commented plan for a usual job, ready to run."""
-    from harvok.cli.files import writing
+    from harvok.cli.files import check_free, writing
     from harvok.core.units import format_span, write_speed
     from harvok.errors import UsageError
     from harvok.runner.plan_files import expected_s, parse_plan_file
 
-    if file.exists() and not overwrite:
-        raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
+    check_free(file, overwrite)
     if job in ("switch", "router"):
         where = rig or typer.prompt("Rig file (`harvok rig new` writes one)")
     else:

@@ -34,12 +34,10 @@ def new(
     overwrite: Overwrite = False,
 ) -> None:
     """Write a commented rig file, to be filled in."""
-    from harvok.cli.files import writing
-    from harvok.errors import UsageError
+    from harvok.cli.files import check_free, writing
     from harvok.rigs.template import rig_text
 
-    if file.exists() and not overwrite:
-        raise UsageError(f"{file} is there already", "Give another name, or --overwrite.")
+    check_free(file, overwrite)
     ports = ("", "")
     if kind == "ports":
         ports = port1 or typer.prompt("Interface of port 1"), port2 or typer.prompt("Interface of port 2")
