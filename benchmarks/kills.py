@@ -28,14 +28,15 @@ HOST, PORT = "127.0.0.1", 27480
 _PORTS = ("hvkill0", "hvkill1")
 _QUICK = ("--amount", "2M", "--direction", "both")
 _GONE_S = 40.0
+_MARK = "HARVOK_KILLS"
 
 
 def processes() -> set[int]:
-    """Harvok's processes, of this user."""
+    """Those that this benchmark started, whatever else of Harvok's runs on this host."""
     found = set()
-    for one in psutil.process_iter(["pid", "cmdline", "status"]):
-        words = " ".join(one.info["cmdline"] or [])
-        if ("harvok" in words and "kills.py" not in words) and one.info["status"] != psutil.STATUS_ZOMBIE:
+    for one in psutil.process_iter(["pid", "environ", "status"]):
+        marked = (one.info["environ"] or {}).get(_MARK) == str(os.getpid())
+        if marked and one.info["status"] != psutil.STATUS_ZOMBIE:
             found.add(one.info["pid"])
     return found
 
@@ -143,7 +144,7 @@ def main() -> None:
     wrong: Counter[str] = Counter()
     with tempfile.TemporaryDirectory() as name, veth():
         folder = Path(name)
-        environment = os.environ | own_user(folder) | {"TMPDIR": name}
+        environment = os.environ | own_user(folder) | {"TMPDIR": name, _MARK: str(os.getpid())}
         for kind in [asked.only] if asked.only else ["near end", "station", "worker", "bridge", "pair"]:
             kills = Kills(kind, environment, folder, random.Random(asked.seed))
             for number in range(asked.each):

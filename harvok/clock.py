@@ -38,3 +38,6 @@ class SystemClock:
 
 
 SYSTEM = SystemClock()
+
+monotonic_ns = time.monotonic_ns
+"""The same as SYSTEM.now_ns(), for loops in which a call more would be felt."""

@@ -57,6 +57,12 @@ class ServicesFileError(UsageError):
     reference = "services-file"
 
 
+class MixError(UsageError):
+    """A mix of applications cannot be used as it is."""
+
+    reference = "mix"
+
+
 class ImpairmentError(UsageError):
     """An impairment is not known, or its file cannot be used as it is."""
 

@@ -106,7 +106,7 @@ def _restore_features() -> None:
 def _restore_ports() -> None:
     """Tidies up after a test that was killed while it had ports of this host, and says so."""
     from harvok.cli.render.console import print_note
-    from harvok.runner.ports import restore_ports
+    from harvok.runner.lending import restore_ports
 
     back, gone = restore_ports()
     if back:

@@ -144,6 +144,13 @@ Picture = Annotated[
     typer.Option("--plot", rich_help_panel=RUNS, metavar="FILE", help="Draw the curve to this file, as PNG or SVG."),
 ]
 Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
+StationOrRig = Annotated[
+    str,
+    typer.Argument(
+        metavar="STATION|RIG",
+        help="host, host:port or [IPv6 address]:port; or a rig file (.toml): a gateway, or two ports.",
+    ),
+]
 RigFileArgument = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
 Direction = Annotated[
     DirectionChoice,

@@ -27,7 +27,7 @@ def _reads(parse: Callable[[str], float], unit: str = "") -> BeforeValidator:
 
     def read(value: object, info: ValidationInfo) -> object:
         if not isinstance(value, str):
-            if unit and info.context is WRITTEN and value and isinstance(value, (int, float)):
+            if unit and (info.context or {}).get("written") and value and isinstance(value, (int, float)):
                 raise ValueError(f'{value} has no unit; write it with one, such as "{value}{unit}"')
             return value
         try:

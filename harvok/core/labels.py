@@ -2,7 +2,10 @@
 
 from collections.abc import Iterable, Mapping
 
-_ORDER = ("service", "stream", "direction", "frame-size", "speed", "load", "flow")
+_ORDER = (
+    "case", "object", "level", "users", "application", "action", "service", "stream", "direction", "frame-size",
+    "speed", "load", "flow",
+)  # fmt: skip
 """Labels that are known, in the order in which people read them; all others follow by name."""
 
 
@@ -24,4 +27,6 @@ def size_text(frame_size: str) -> str:
 def _shown(name: str, value: str) -> str:
     if name == "frame-size":
         return size_text(value)
+    if name == "users":
+        return f"users at the {value} end"
     return f"flow {value}" if name == "flow" else value

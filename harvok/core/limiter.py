@@ -11,6 +11,7 @@ LimiterKind = Literal[
     "negotiated-speed", "receive-window", "send-buffer", "loss", "window-opening",
     "cpu-near", "cpu-far", "pacing", "link", "none", "sending-host", "own-queue", "receiving-host",
     "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown", "firewall",
+    "near-resources", "user-limit", "new-connections", "failing-transactions", "plateau", "service-time",
 ]  # fmt: skip
 Blame = Literal["equipment", "settings", "tester", "nothing"]
 
@@ -35,6 +36,12 @@ _NAMES: dict[LimiterKind, str] = {
     "slow-flow": "one slow flow",
     "unknown": "unknown: nothing proves what it was",
     "firewall": "a firewall on the path",
+    "near-resources": "ports or files where the users are",
+    "user-limit": "the limit of users, as asked for",
+    "new-connections": "new connections, which the device does not take",
+    "failing-transactions": "transactions that fail",
+    "plateau": "a plateau with a queue",
+    "service-time": "the service's own time, as asked for",
 }
 _BLAME: dict[LimiterKind, Blame] = {
     "negotiated-speed": "equipment",
@@ -57,6 +64,12 @@ _BLAME: dict[LimiterKind, Blame] = {
     "slow-flow": "nothing",
     "unknown": "nothing",
     "firewall": "settings",
+    "near-resources": "tester",
+    "user-limit": "settings",
+    "new-connections": "equipment",
+    "failing-transactions": "equipment",
+    "plateau": "equipment",
+    "service-time": "settings",
 }
 
 

@@ -29,7 +29,7 @@ class Quantity:
 
     key: str
     name: str
-    unit: Literal["b/s", "frames/s", "ratio", "s", "B", "count"]
+    unit: Literal["b/s", "frames/s", "/s", "ratio", "s", "B", "count"]
     layer: str
     better: Better
     computed: str
@@ -69,6 +69,13 @@ _DIRECTION = ("direction",)
 _FRAMES = ("direction", "frame-size")
 _LOADS = ("direction", "frame-size", "load")
 _SERVICES = ("direction", "service", "load")
+_OBJECTS = ("object",)
+_OF_A_CASE = ("case", "object")
+_USERS = ("level", "users")
+_LEVELS = (*_USERS, "application", "action", *_OF_A_CASE)
+_LEVELS_BY_WAY = ("direction", *_LEVELS)
+_SHORT_TIMES = 200e-6
+"""Below this a median of kernels' own wake-ups differs from hour to hour."""
 
 _ROWS = (
     Quantity(
@@ -498,6 +505,166 @@ _ROWS = (
         "busiest-core-far", "busiest core, far end", "ratio", "", "neither",
         "the largest mean share of time that any one core of the far end was busy, after settling",
         labels=_DIRECTION,
+    ),
+    Quantity(
+        "transactions-rate", "transactions per second", "/s", "", "higher",
+        "transactions that were answered whole while the level was sustained / its time",
+        standard="RFC 9411 §6.3", labels=_LEVELS, heading="transactions/s", rank="headline", judged=True,
+        max_regression=0.05,
+    ),
+    Quantity(
+        "connections-rate", "connections per second", "/s", "", "higher",
+        "connections opened while the level was sustained / its time",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), heading="connections/s", rank="main",
+    ),
+    Quantity(
+        "open-connections", "concurrent connections", "count", "", "neither",
+        "connections that were open, on average of looks twenty times a second",
+        standard="RFC 9411 §6.3", labels=_USERS, heading="open", rank="main",
+    ),
+    Quantity(
+        "app-goodput", "application throughput, L7", "b/s", "goodput", "higher",
+        "bytes of messages, heads included, of transactions that were answered whole × 8 / the level's time",
+        standard="RFC 9411 §6.3", labels=_LEVELS_BY_WAY, heading="L7", rank="headline", judged=True,
+        max_regression=0.05,
+    ),
+    Quantity(
+        "app-throughput-l2", "application throughput, L2", "b/s", "L2", "higher",
+        "(L7 bytes + segments × their headers, Ethernet and FCS included) × 8 / the level's time; segments as the "
+        "users' kernel counted them",
+        standard="RFC 9411 §6.3", labels=("direction", *_USERS), heading="L2", rank="main",
+    ),
+    Quantity(
+        "packets-rate", "packets per second", "/s", "L3", "higher",
+        "segments of the users' connections, handshakes and acknowledgements included / the level's time",
+        labels=("direction", *_USERS), heading="packets/s",
+    ),
+    Quantity(
+        "first-byte-median", "median time to first byte", "s", "", "lower",
+        "from the moment at which a user meant to begin, opening a connection included, to the answer's first byte",
+        standard="RFC 9411 §6.3", labels=_LEVELS, heading="first byte", rank="main", resolution="histogram",
+    ),
+    Quantity(
+        "first-byte-p999", "p99.9 time to first byte", "s", "", "lower",
+        "the same, 99.9th percentile",
+        standard="RFC 9411 §6.3", labels=_LEVELS, heading="p99.9", resolution="histogram",
+    ),
+    Quantity(
+        "first-byte-min", "min time to first byte", "s", "", "lower",
+        "the same, the smallest",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "first-byte-mean", "mean time to first byte", "s", "", "lower",
+        "the same, the mean",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "first-byte-max", "max time to first byte", "s", "", "lower",
+        "the same, the largest",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "response-median", "median response time", "s", "", "lower",
+        "from the moment at which a user meant to begin to the last byte of the answer (time to last byte)",
+        standard="RFC 9411 §6.3", labels=_LEVELS, heading="response", rank="main", resolution="histogram",
+        judged=True, max_regression=_LATENCY_REGRESSION, margin=_SHORT_TIMES,
+    ),
+    Quantity(
+        "response-p999", "p99.9 response time", "s", "", "lower",
+        "the same, 99.9th percentile",
+        standard="RFC 9411 §6.3", labels=_LEVELS, heading="p99.9", rank="main", resolution="histogram",
+    ),
+    Quantity(
+        "response-min", "min response time", "s", "", "lower",
+        "the same, the smallest",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "response-mean", "mean response time", "s", "", "lower",
+        "the same, the mean",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "response-max", "max response time", "s", "", "lower",
+        "the same, the largest",
+        standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "handshake-median", "median time to open a connection", "s", "", "lower",
+        "from the first SYN to the connection, as the near end saw it",
+        labels=_USERS, heading="to connect", resolution="histogram",
+    ),
+    Quantity(
+        "handshake-p99", "p99 time to open a connection", "s", "", "lower",
+        "the same, 99th percentile",
+        labels=_USERS, resolution="histogram",
+    ),
+    Quantity(
+        "failed-transactions", "failed transactions", "ratio", "", "lower",
+        "transactions that ended without a whole answer, or with another than was asked for / all that were attempted",
+        standard="RFC 9411 §7.1.3.4", labels=_LEVELS, heading="failed", rank="main", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "failures", "failures by reason", "count", "", "lower",
+        "transactions that failed for the reason that the label names",
+        labels=(*_USERS, "reason"), resolution="counted",
+    ),
+    Quantity(
+        "reset-connections", "reset connections", "ratio", "", "lower",
+        "connections that ended by a reset which the user did not ask for / connections opened",
+        standard="RFC 9411 §7.1.3.4", labels=_USERS, heading="reset", resolution="counted", of_a_whole=False,
+    ),
+    Quantity(
+        "segments-retransmitted", "retransmitted segments", "ratio", "", "lower",
+        "segments that the users' kernel sent again / segments that it sent",
+        labels=_USERS, resolution="counted",
+    ),
+    Quantity(
+        "unserved-arrivals", "unserved arrivals", "ratio", "", "lower",
+        "arrivals that found as many users as were allowed / all arrivals",
+        labels=_USERS, heading="unserved", resolution="counted",
+    ),
+    Quantity(
+        "users-lag-p99", "p99 lag of users", "s", "", "lower",
+        "how late the near end began what its users meant to do: the tester's own delay, which is in all times above",
+        labels=_USERS, heading="lag p99", resolution="histogram",
+    ),
+    Quantity(
+        "max-connections-rate", "highest connections per second", "/s", "", "higher",
+        "highest rate of connections with one transaction each at which no more failed than RFC 9411 lets",
+        standard="RFC 9411 §7.2", labels=_OBJECTS, heading="connections/s", rank="headline", judged=True,
+        resolution="search",
+    ),
+    Quantity(
+        "max-app-throughput", "highest application throughput", "b/s", "goodput", "higher",
+        "highest rate of objects, heads left out, at which no more transactions failed than RFC 9411 lets; ten "
+        "transactions on each connection",
+        standard="RFC 9411 §7.3", labels=_OBJECTS, heading="throughput", rank="headline", judged=True,
+        resolution="search",
+    ),
+    Quantity(
+        "max-open-connections", "most concurrent connections", "count", "", "higher",
+        "most connections that were open at one time, each with a transaction every five seconds, of which no more "
+        "failed than RFC 9411 lets",
+        standard="RFC 9411 §7.5", labels=_OBJECTS, heading="connections", rank="headline", judged=True,
+        resolution="search",
+    ),
+    Quantity(
+        "tls-handshakes-rate", "TLS handshakes per second", "/s", "", "higher",
+        "TLS handshakes that were completed while the level was sustained / its time",
+        standard="RFC 9411 §6.3", labels=_USERS, heading="TLS/s",
+    ),
+    Quantity(
+        "tls-handshake-median", "median time of a TLS handshake", "s", "", "lower",
+        "from the connection to the end of TLS's handshake, as the near end saw it",
+        labels=_USERS, resolution="histogram",
+    ),
+    Quantity(
+        "tls-handshake-p99", "p99 time of a TLS handshake", "s", "", "lower",
+        "the same, 99th percentile",
+        labels=_USERS, resolution="histogram",
     ),
 )  # fmt: skip
 

@@ -99,6 +99,11 @@ def format_frame_rate(rate_fps: float) -> str:
     return f"{int(rate_fps + 1e-6):,}".replace(",", " ")
 
 
+def format_per_second(rate: float) -> str:
+    """Things that happen each second, whole from 100 on, in groups of three: 12 480, 7.5."""
+    return format_frame_rate(round(rate)) if rate >= 99.5 else f"{rate:.3g}"
+
+
 def format_speed(speed_bps: float) -> str:
     """A rated or negotiated speed in its shortest form: 1 Gb/s, 2.5 Gb/s, 100 Mb/s."""
     for factor, prefix in _RATE_STEPS:
@@ -181,6 +186,7 @@ def format_share(share: float) -> str:
 FORMATS: dict[str, Callable[[float], str]] = {
     "b/s": format_rate,
     "frames/s": lambda value: f"{format_frame_rate(value)} frames/s",
+    "/s": lambda value: f"{format_per_second(value)} /s",
     "ratio": format_share,
     "s": format_duration,
     "B": format_size,
@@ -207,7 +213,7 @@ def parse_quantity(text: str, unit: str) -> float:
         return parse_duration_s(text)
     if unit == "B":
         return parse_size_bytes(text)
-    number = text.strip().removesuffix("frames/s").replace(" ", "").replace("_", "")
+    number = text.strip().removesuffix("frames/s").removesuffix("/s").replace(" ", "").replace("_", "")
     try:
         return float(number.removesuffix("%")) / (100 if number.endswith("%") else 1)
     except ValueError:

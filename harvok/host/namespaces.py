@@ -14,13 +14,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
+from harvok.core.gateway import parse_features
+from harvok.host.firewall import apply_ruleset, ruleset_of
 from harvok.host.offloads import switch
 from harvok.worker.child import end_with_parent, enter_namespace, run, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
 
-DeviceKind = Literal["wire", "switch", "router", "path", "hosts"]
+DeviceKind = Literal["wire", "switch", "router", "path", "hosts", "gateway"]
 
 TESTER_PORTS = ("port1", "port2")
 DEVICE_PORTS = ("device1", "device2")
@@ -33,10 +35,12 @@ _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see 
 @dataclass(frozen=True, slots=True)
 class DeviceSpec:
     """What to build; a `path` is two ports that nothing joins yet, and so are `hosts`, whose tester ports are apart,
-    each in a namespace of its own, for ordinary sockets to talk from one to the other.
+    each in a namespace of its own, for ordinary sockets to talk from one to the other. A `gateway` routes between two
+    such hosts, with `features` (core.gateway).
 
     `rate_bps` (of the line, preamble and gap counted) shapes each way, with a queue of `buffer_bytes`. A router has
-    `addresses` with their prefix length on its two sides, hosts have them on their ports.
+    `addresses` with their prefix length on its two sides, hosts have them on their ports; a gateway has its own in
+    `gateways`, as the hosts' routes have them.
     """
 
     kind: DeviceKind
@@ -45,6 +49,25 @@ class DeviceSpec:
     buffer_bytes: int = 64 * 1024
     addresses: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     ports: int = 2
+    gateways: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    features: tuple[str, ...] = ()
+
+    @property
+    def are_hosts(self) -> bool:
+        """Whether the tester ports are apart."""
+        return self.kind in ("hosts", "gateway")
+
+    @property
+    def device_addresses(self) -> list[tuple[str, ...]]:
+        """What the device has on each side, with prefix length."""
+        if self.kind == "router":
+            return list(self.addresses)
+        if self.kind != "gateway":
+            return []
+        return [
+            tuple(f"{gateway}/{own.partition('/')[2]}" for gateway, own in zip(gateways, owns, strict=True))
+            for gateways, owns in zip(self.gateways, self.addresses, strict=True)
+        ]
 
     @property
     def tester_ports(self) -> list[str]:
@@ -78,7 +101,7 @@ def hold(spec: DeviceSpec) -> None:
         with _kernel() as kernel:
             _make_device(kernel, spec)
         enter_namespace(tester_fd)
-    other_fd = _part(spec, tester_fd) if spec.kind == "hosts" else None
+    other_fd = _part(spec, tester_fd) if spec.are_hosts else None
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
     other = f"{own}/fd/{other_fd}" if other_fd is not None else ""
@@ -117,7 +140,8 @@ def _kernel() -> "IPRoute":
 
 
 def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
-    _no_chatter()
+    if spec.kind != "gateway":
+        _no_chatter()
     pairs = zip(spec.tester_ports, spec.device_ports, strict=True)
     ends = list(pairs) if spec.kind != "wire" else [TESTER_PORTS]
     for near, far in ends:
@@ -137,18 +161,26 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
     enter_namespace(tester_fd)
     with _kernel() as kernel:
         kernel.link("set", index=kernel.link_lookup(ifname=TESTER_PORTS[1])[0], net_ns_fd=other_fd)
-    for fd, port, addresses in zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, strict=True):
+    sides = zip((tester_fd, other_fd), TESTER_PORTS, spec.addresses, spec.gateways, strict=True)
+    for fd, port, addresses, gateways in sides:
         enter_namespace(fd)
         switch(port, {"tx-checksum-ip-generic": False, "rx-gro": True})
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port)[0]
             for address in addresses:
-                text, _, length = address.partition("/")
-                kernel.addr("add", index=index, address=text, prefixlen=int(length))
+                _add_address(kernel, index, address)
             for name in (port, "lo"):
                 kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
+            for gateway in gateways:
+                kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
     enter_namespace(tester_fd)
     return other_fd
+
+
+def _add_address(kernel: "IPRoute", index: int, address: str) -> None:
+    text, _, length = address.partition("/")
+    options = {"flags": 0x02} if ":" in text else {}  # IFA_F_NODAD: usable at once
+    kernel.addr("add", index=index, address=text, prefixlen=int(length), **options)
 
 
 def _no_chatter() -> None:
@@ -175,11 +207,11 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
         if six.exists():
             six.write_text("1")
-    for port, addresses in zip(ports, spec.addresses, strict=False):
-        for address in addresses if spec.kind == "router" else ():
-            text, _, length = address.partition("/")
-            options = {"flags": 0x02} if ":" in text else {}  # IFA_F_NODAD: usable at once
-            kernel.addr("add", index=port, address=text, prefixlen=int(length), **options)
+    for port, addresses in zip(ports, spec.device_addresses, strict=False):
+        for address in addresses:
+            _add_address(kernel, port, address)
+    if spec.features:
+        apply_ruleset(ruleset_of(parse_features(spec.features), *DEVICE_PORTS))
     for port in ports:
         kernel.link("set", index=port, state="up")
         if spec.rate_bps:

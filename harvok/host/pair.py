@@ -27,12 +27,13 @@ _STATIC_SCOPE_LINK = 253
 
 @dataclass(frozen=True, slots=True)
 class PairSpec:
-    """Which ports to lend, and the address with prefix length that each has meanwhile. `notes` is the state file
-    in which what they had is written down."""
+    """Which ports to lend, and the address with prefix length that each has meanwhile; `gateways` are their ways
+    elsewhere, empty where there is none. `notes` is the state file in which what they had is written down."""
 
     ports: tuple[str, str]
     addresses: tuple[str, str]
     notes: str
+    gateways: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +56,12 @@ def hold(spec: PairSpec) -> None:
     write_cleanup(spec.notes, {"ports": [asdict(port) for port in lent]})
     host_namespaces = []
     try:
-        for port, address in zip(lent, spec.addresses, strict=True):
+        for port, address, gateway in zip(lent, spec.addresses, spec.gateways, strict=True):
             network = new_network()
             enter_namespace(home)
             host_namespaces.append(network)
             kernel.link("set", index=port.index, net_ns_fd=network)
-            _configure(network, home, port, address)
+            _configure(network, home, port, address, gateway)
         own = f"/proc/{os.getpid()}/fd"
         say_ready([f"{own}/{network}" for network in host_namespaces])
         sys.stdin.read()
@@ -95,8 +96,8 @@ def _describe(kernel: "IPRoute", name: str) -> Lent:
     return Lent(name, index, bool(link["flags"] & _UP), int(link.get_attr("IFLA_MTU")), addresses, routes)
 
 
-def _configure(network: int, home: int, port: Lent, address: str) -> None:
-    """Gives a lent port its address for the test, and brings it up."""
+def _configure(network: int, home: int, port: Lent, address: str, gateway: str) -> None:
+    """Gives a lent port its address and route for the test, and brings it up."""
     enter_namespace(network)
     try:
         with _kernel() as kernel:
@@ -105,6 +106,8 @@ def _configure(network: int, home: int, port: Lent, address: str) -> None:
             kernel.addr("add", index=index, address=where, prefixlen=int(prefix))
             kernel.link("set", index=index, state="up", mtu=port.mtu_bytes)
             kernel.link("set", index=kernel.link_lookup(ifname="lo")[0], state="up")
+            if gateway:
+                kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
     finally:
         enter_namespace(home)
 
@@ -163,7 +166,7 @@ def _read_back(reported: dict[str, Any]) -> Lent:
 def work(orders: str) -> None:
     """Outlives a parent that was killed, for as long as it takes to put the ports back."""
     ports = json.loads(orders)
-    hold(PairSpec(tuple(ports["ports"]), tuple(ports["addresses"]), ports["notes"]))
+    hold(PairSpec(tuple(ports["ports"]), tuple(ports["addresses"]), ports["notes"], tuple(ports["gateways"])))
 
 
 if __name__ == "__main__":

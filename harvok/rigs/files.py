@@ -2,9 +2,9 @@
 
 import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TypeVar, get_args
+from typing import Any, TypeVar, get_args
 
 from pydantic import TypeAdapter, ValidationError
 from pydantic_core import ErrorDetails
@@ -41,11 +41,17 @@ def read_text(path: Path, what: str, hint: str, error_class: type[UsageError]) -
 
 
 def parse_toml(
-    text: str, path: Path, model: TypeAdapter[FileT], what: str, hint: str, error_class: type[UsageError]
+    text: str,
+    path: Path,
+    model: TypeAdapter[FileT],
+    what: str,
+    hint: str,
+    error_class: type[UsageError],
+    context: Mapping[str, Any] = WRITTEN,
 ) -> FileT:
     """What the text of a file describes. Raises an error of `error_class`, naming line and key."""
     try:
-        return model.validate_python(tomllib.loads(text), context=WRITTEN)
+        return model.validate_python(tomllib.loads(text), context=dict(context))
     except tomllib.TOMLDecodeError as error:
         raise error_class(f"{path} is not TOML: {error}", hint) from error
     except ValidationError as error:
@@ -72,7 +78,15 @@ def _keys_of(fault: ErrorDetails) -> list[str]:
     return [part for number, part in enumerate(loc) if part not in tags or (number and loc[number - 1] == "labels")]
 
 
-_ONE_OF = {"steps": "step", "criteria": "criterion", "services": "service", "stages": "stage", "schedule": "entry"}
+_ONE_OF = {
+    "steps": "step",
+    "criteria": "criterion",
+    "services": "service",
+    "stages": "stage",
+    "schedule": "entry",
+    "applications": "application",
+    "actions": "action",
+}
 """What one table of an array is called."""
 
 

@@ -17,6 +17,7 @@ from harvok.core.observer import Observer, started
 from harvok.core.samples import Sample
 from harvok.core.tcp.foreign import Counted, with_foreign_share
 from harvok.core.time_axis import ClockOffset, TimeAxis, by_near_clock, closer
+from harvok.core.trials.app import AppInterval, AppStreamResult, AppSummary, AppTrial, AppTrialResult
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpDirectionResult, UdpSummary, UdpTrial, UdpTrialResult
@@ -36,9 +37,10 @@ from harvok.traffic.trial_end import TrialEnd
 _DRAIN_S = 10.0  # how much longer than asked the two halves may take before something is wrong
 _DRAIN_AMOUNT_S = 3600.0  # an amount ends with its last byte, however slow the path is
 _TELL_WHY_S = 2.0
+_OPEN_S = 5.0
 _CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
 
-SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary)
+SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary, AppSummary)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +57,7 @@ class StationsSettings:
 
 
 class StationsRig:
-    """Runs TCP and UDP trials between this host and a station that it holds for as long as the rig is open."""
+    """Runs trials between this host and a station that it holds for as long as the rig is open."""
 
     def __init__(self, settings: StationsSettings, clock: Clock = SYSTEM) -> None:
         self._settings = settings
@@ -142,7 +144,7 @@ class StationsRig:
             after = self._counters_by_end()
             counted = {end: (before, after[end]) for end, before in counted_before.items() if end in after}
             return tcp_result(trial, collected.intervals, summaries, clock, counted)
-        return udp_result(trial, summaries, clock)
+        return app_result(trial, summaries) if trial.kind == "app" else udp_result(trial, summaries, clock)
 
     def clock_offset(self) -> ClockOffset | None:
         """How far the far end's clock is ahead, by its reflector; exactly nothing where both ends are one machine."""
@@ -183,8 +185,11 @@ class StationsRig:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
         near.begin("receiver", Meter, collected.add)
         self._client.start()
-        near.begin("sender", Meter, collected.add)
         far = _FarProgress(self._client, collected, near)
+        if trial.kind == "app":  # what is tested may soon refuse new connections, those of control too
+            far.wait_open(_OPEN_S)
+            self._client.renew()
+        near.begin("sender", Meter, collected.add)
         try:
             near_over = near.wait(self._patience_s(trial))
         except FlowBrokenError:
@@ -214,9 +219,14 @@ class _FarProgress:
         self._collected = collected
         self._near = near
         self._fault: HarvokError | None = None
+        self._opened = threading.Event()
         self._thread = threading.Thread(target=self._read, daemon=True)
         with uninterrupted():
             self._thread.start()
+
+    def wait_open(self, timeout_s: float) -> None:
+        """Waits until the station has begun to tell, or has failed."""
+        self._opened.wait(timeout_s)
 
     def join(self, timeout_s: float | None = None) -> None:
         """Waits for the end of the stream. Raises whatever ended it before its time."""
@@ -232,7 +242,7 @@ class _FarProgress:
     def _read(self) -> None:
         over = False
         try:
-            for message in self._client.progress():
+            for message in self._client.progress(self._opened.set):
                 if message.interval:
                     self._collected.add(message.interval)
                 if message.fault:
@@ -244,6 +254,7 @@ class _FarProgress:
                 )
         except HarvokError as fault:
             self._fault = fault
+        self._opened.set()
         if self._fault:
             self._near.interrupt()
 
@@ -267,8 +278,9 @@ class _Collector:
         with self._lock:
             source = TWO_WAY[interval.direction].end_of(interval.role)
             began_s = self._axis_for(source, interval.began_ns).at_s(source, interval.began_ns)
-            if isinstance(interval, TcpInterval):
-                self.intervals.append(interval)
+            if isinstance(interval, (TcpInterval, AppInterval)):
+                if isinstance(interval, TcpInterval):
+                    self.intervals.append(interval)
                 self._observer.samples(list(interval.samples(source, began_s)))
             else:
                 assert isinstance(self._trial, UdpTrial)
@@ -323,6 +335,20 @@ def udp_result(trial: UdpTrial, summaries: Sequence[AnySummary], clock: ClockOff
             for direction in (stream.name for stream in trial.streams)
         ],
         clock=clock,
+    )
+
+
+def app_result(trial: AppTrial, summaries: Sequence[AnySummary]) -> AppTrialResult:
+    """The ends of a trial of application traffic put together."""
+    return AppTrialResult(
+        [
+            AppStreamResult(
+                direction,
+                _one(AppSummary, summaries, direction, "sender") or AppSummary(direction, "sender"),
+                _one(AppSummary, summaries, direction, "receiver") or AppSummary(direction, "receiver"),
+            )
+            for direction in (stream.name for stream in trial.streams)
+        ]
     )
 
 

@@ -8,7 +8,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import DeviceKind, VirtualRig
 from harvok.core.observer import Observer
-from harvok.errors import NearEndError
+from harvok.errors import NearEndError, UsageError
 from harvok.host.namespaces import DEVICE_PORTS, Built, DeviceSpec
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.impairment_files import read_impairment
@@ -54,6 +54,11 @@ class VirtualPorts(FramePorts):
     one that the rig names."""
 
     def __init__(self, rig: VirtualRig, clock: Clock = SYSTEM, impairment: ImpairmentFile | None = None) -> None:
+        if rig.device == "gateway":
+            raise UsageError(
+                f"{rig.name} is a gateway between two hosts: frames have no place there",
+                "Use `harvok app` or `harvok rig try` with it.",
+            )
         self._device = VirtualDevice(device_of(rig))
         kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
         interfaces = {name: name for name in rig.port_names}
@@ -94,6 +99,8 @@ def device_of(rig: VirtualRig) -> DeviceSpec:
         )
         for side in (rig.sides if rig.device == "router" else ())
     ]
+    if rig.device == "gateway":
+        return _gateway_of(rig)
     return DeviceSpec(
         kind="path" if rig.device == "impairment" else rig.device,
         mtu_bytes=rig.mtu,
@@ -101,4 +108,18 @@ def device_of(rig: VirtualRig) -> DeviceSpec:
         buffer_bytes=int(rig.buffer),
         ports=rig.ports,
         addresses=(sides[0], sides[1]) if rig.device == "router" else ((), ()),
+    )
+
+
+def _gateway_of(rig: VirtualRig) -> DeviceSpec:
+    """Two hosts with a gateway between them."""
+    near, far = rig.sides
+    return DeviceSpec(
+        kind="gateway",
+        mtu_bytes=rig.mtu,
+        rate_bps=rig.shape,
+        buffer_bytes=int(rig.buffer),
+        addresses=(tuple(near.addresses), tuple(far.addresses)),
+        gateways=(tuple(near.gateways), tuple(far.gateways)),
+        features=tuple(rig.features),
     )

@@ -19,6 +19,8 @@ from harvok.worker.parent import module_command
 
 ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 """Of the near and the far host, with prefix length."""
+BUILT_RIG = "HARVOK_BUILT_RIG"
+"""That by which it learns which rig was built for it (JSON)."""
 TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
 """The environment variable by which a test that is started for another command learns what was really typed."""
 _BOOK = "within.sqlite"
@@ -34,10 +36,10 @@ class HostNamespaces:
 
 
 def host_namespaces(
-    near: Sequence[str], far: Sequence[str], names: tuple[str, str]
+    near: Sequence[str], far: Sequence[str], names: tuple[str, str], addresses: tuple[str, str] = ADDRESSES
 ) -> tuple[HostNamespaces, HostNamespaces]:
-    """The near and the far host, by their namespaces."""
-    here, there = (address.partition("/")[0] for address in ADDRESSES)
+    """The near and the far host, by their namespaces and addresses."""
+    here, there = (address.partition("/")[0] for address in addresses)
     return HostNamespaces(tuple(near), names[0], here), HostNamespaces(tuple(far), names[1], there)
 
 

@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
+from harvok.core.app.mix import MIXES, MixFile
 from harvok.core.conditions import HOST_CONDITIONS
+from harvok.core.fields import WRITTEN
 from harvok.core.judgement.conditions import fits
 from harvok.core.kinds.step import Step
 from harvok.core.kinds.table import kind_of
@@ -18,6 +20,7 @@ from harvok.core.sweeps.axes import BASELINES
 from harvok.errors import ImpairmentError, PlanError
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.mix_files import read_mix
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -67,7 +70,12 @@ def read_plan(path: Path) -> PlanFile:
 
 def parse_plan_file(text: str, path: Path) -> PlanFile:
     """The plan in the text of a file. Raises PlanError, naming line and key."""
-    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError)
+
+    def mix(name: str) -> MixFile:
+        beside = path.parent / name
+        return read_mix(str(beside) if beside.is_file() else name)
+
+    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, {**WRITTEN, MIXES: mix})
     _check_conditions(plan, path)
     return PlanFile(plan, path.parent, text)
 

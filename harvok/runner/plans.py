@@ -218,6 +218,7 @@ def _rig(request: PlanRequest, step: Step) -> RigPlace:
 
 _PLACES: dict[RigNeed, Callable[[PlanRequest, Step], Place]] = {
     "stations": _stations,
+    "users": _stations,
     "reflector": _reflector,
     "frames": _rig,
 }

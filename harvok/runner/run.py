@@ -20,6 +20,7 @@ from harvok.runner.benches.frames import open_frames
 from harvok.runner.benches.port import open_port
 from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
+from harvok.runner.benches.users import open_users_bench
 from harvok.runner.known_good import known_good
 from harvok.runner.pace import forecast_s
 from harvok.runner.recorder import OnRecord, RunRecorder, new_id
@@ -29,6 +30,7 @@ OpenBench = Callable[[TestRequest, Callable[[str], None], Clock], AbstractContex
 
 BENCHES: dict[RigNeed, OpenBench] = {
     "stations": open_stations,
+    "users": open_users_bench,
     "reflector": open_reflector,
     "port": open_port,
     "frames": open_frames,

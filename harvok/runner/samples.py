@@ -8,7 +8,8 @@ from harvok.core.judgement.sample import FailedRun, Fault, RunSample, Series
 from harvok.core.kinds.table import kind_of
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary, summarise
-from harvok.core.models.run import PortsRigRecord, RunRecord
+from harvok.core.models.rig import VirtualRig
+from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_speed
 from harvok.logbook.store import Logbook
@@ -66,6 +67,10 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     if record.impairment:
         put = record.impairment.impairment
         yield "path.impairment", f"{put.name}: {put.model_dump_json(exclude={'name', 'about'}, exclude_defaults=True)}"
+    if isinstance(record.rig, RigRecord) and record.rig.device:
+        yield "device.name", record.rig.device.name
+        if isinstance(record.rig.device, VirtualRig):
+            yield "device.features", ", ".join(record.rig.device.features) or "none"
     if isinstance(record.rig, PortsRigRecord):
         for number, port in enumerate(record.rig.ports, 1):
             yield from _interface_conditions(f"port{number}", port)
@@ -114,12 +119,13 @@ def main_figures(record: RunRecord) -> list[Figure]:
 
 
 def _without_side_loads(record: RunRecord) -> list[Figure]:
-    """All figures; of those at single loads the headline, and all of a test that is about loads."""
+    """All figures but those of a part; of those at single loads the headline, and all of a test that is about loads."""
     kind = kind_of(record.test)
     return [
         figure
         for figure in record.figures
-        if kind.over_load or "load" not in figure.labels or figure.quantity in kind.headline
+        if (kind.over_load or "load" not in figure.labels or figure.quantity in kind.headline)
+        and not figure.labels.keys() & set(kind.drills_down)
     ]
 
 

@@ -176,12 +176,14 @@ class StationClient:
         """Makes the far end begin."""
         self._call("POST", self._path("/trial/start"), total_s=_START_TIMEOUT_S)
 
-    def progress(self) -> Iterator[Progress]:
-        """What the far end reports as it goes on. Raises StationLostError when the station falls silent."""
+    def progress(self, opened: Callable[[], None] = lambda: None) -> Iterator[Progress]:
+        """What the far end reports as it goes on; `opened` is called when it begins to. Raises StationLostError when
+        the station falls silent."""
         try:
             with self._open().lines(self._path("/trial/progress"), _SILENCE_S) as (answer, lines):
                 if not answer.is_success:
                     raise _refusal(answer)
+                opened()
                 for line in lines:
                     if line:
                         yield _parse(Progress, line)
@@ -196,6 +198,10 @@ class StationClient:
         """Ends the far end of the trial, whatever its state."""
         self._call("DELETE", self._path("/trial"))
 
+    def renew(self) -> None:
+        """Keeps the session for another lease."""
+        self._call("POST", self._path("/renewal"))
+
     def _path(self, rest: str = "") -> str:
         return f"/sessions/{self._session}{rest}"
 
@@ -203,7 +209,7 @@ class StationClient:
         """Keeps the lease alive until told to stop; remembers why it could not."""
         while not self._stop.wait(every_s):
             try:
-                self._call("POST", self._path("/renewal"))
+                self.renew()
             except HarvokError as error:
                 self.lost = error
                 return

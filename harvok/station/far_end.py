@@ -60,7 +60,10 @@ def next_state(state: State, event: str) -> State:
 class FarEnd:
     """The far half of one trial, from preparing it to releasing it."""
 
-    def __init__(self, trial: FlowTrial, host: str | None, data_port: int, max_test_s: float, clock: Clock) -> None:
+    def __init__(
+        self, trial: FlowTrial, host: str | None, data_port: int, max_test_s: float, clock: Clock, peer: str
+    ) -> None:
+        """`peer` is the address of the near end."""
         self._trial = trial
         self._clock = clock
         self._max_test_s = max_test_s
@@ -70,7 +73,7 @@ class FarEnd:
         self._lock = threading.Lock()
         self._progress: queue.SimpleQueue[Progress] = queue.SimpleQueue()
         self._trial_end: TrialEnd | None = None
-        self._flow_listener = open_listener(trial, self._trial_id, self._key, host, data_port)
+        self._flow_listener = open_listener(trial, self._trial_id, self._key, host, data_port, peer)
 
     @property
     def prepared(self) -> PreparedTrial:

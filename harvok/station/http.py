@@ -31,7 +31,7 @@ from harvok.station.doors import Doors
 from harvok.station.far_end import fault_of
 from harvok.station.service import Station
 
-_LARGEST_BODY_BYTES = 64 * 1024
+_LARGEST_BODY_BYTES = 512 * 1024
 _BODY_S = 10.0
 _CLOSE = {"Connection": "close"}
 _SAME_VERSION = "Upgrade the older end of the two."
@@ -110,9 +110,9 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
 
 def _add_half_routes(app: FastAPI, station: Station) -> None:
     @app.post("/v1/sessions/{session}/trial", status_code=201)
-    def prepare(session: str, body: TrialRequest) -> PreparedTrial:
+    def prepare(session: str, body: TrialRequest, request: Request) -> PreparedTrial:
         station.sessions.renew(session)
-        return station.prepare(body.trial)
+        return station.prepare(body.trial, _peer(request))
 
     @app.post("/v1/sessions/{session}/trial/start", status_code=204)
     def start(session: str) -> None:

@@ -106,11 +106,11 @@ class Station:
             self._drop_trial()
             self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
 
-    def prepare(self, trial: FlowTrial) -> PreparedTrial:
+    def prepare(self, trial: FlowTrial, address: str) -> PreparedTrial:
         self._check_limits(trial)
         self._drop_trial()
         settings = self.settings
-        far_end = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock)
+        far_end = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock, address)
         self._trial_end = far_end
         return far_end.prepared
 
@@ -145,6 +145,10 @@ class Station:
             raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
         if trial.kind == "udp":
             _check_udp(trial)
+            return
+        if trial.kind == "app":
+            if not trial.streams:
+                raise ProtocolError("a trial of application traffic needs streams", "Correct the request.")
             return
         if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.streams:
             raise ProtocolError("a trial needs streams, and either a duration or an amount", "Correct the request.")

@@ -6,16 +6,18 @@ from typing import Any, Protocol
 
 from harvok.clock import Clock
 from harvok.core.ends import End
+from harvok.core.trials.app import AppInterval, AppSummary, AppTrial
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
+from harvok.traffic.app.ends import AppListener, AppTrialEnd, open_users
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget, TcpListener, TcpTrialEnd, connect_flows
 from harvok.traffic.trial_end import TrialEnd
 from harvok.traffic.udp import UdpListener, UdpTrialEnd, open_flows
 
-FlowTrial = TcpTrial | UdpTrial
-AnyInterval = TcpInterval | UdpInterval
-AnySummary = TcpSummary | UdpSummary
+FlowTrial = TcpTrial | UdpTrial | AppTrial
+AnyInterval = TcpInterval | UdpInterval | AppInterval
+AnySummary = TcpSummary | UdpSummary | AppSummary
 
 
 class FlowListener(Protocol):
@@ -30,21 +32,31 @@ class Traffic:
     """One kind of traffic: its listener at the far end, how the near end opens its flows, and what runs them. `version`
     is that of its trials, hellos and summaries, which both ends must have alike."""
 
-    listener: Callable[[Any, bytes, bytes, str | None, int], FlowListener]
+    listener: Callable[[Any, bytes, bytes, str | None, int, str], FlowListener]
     open_flows: Callable[[Any, DataTarget, Source], Any]
     trial_end: Callable[[End, Any, Any, bytes, Clock], TrialEnd]
     version: int = 1
 
 
+def _peerless(
+    listener: Callable[[Any, bytes, bytes, str | None, int], FlowListener],
+) -> Callable[[Any, bytes, bytes, str | None, int, str], FlowListener]:
+    """The listener of traffic whose near end opens every connection."""
+    return lambda trial, trial_id, key, host, port, _peer: listener(trial, trial_id, key, host, port)
+
+
 TRAFFIC = {
-    "tcp": Traffic(TcpListener, connect_flows, TcpTrialEnd),
-    "udp": Traffic(UdpListener, open_flows, UdpTrialEnd),
+    "tcp": Traffic(_peerless(TcpListener), connect_flows, TcpTrialEnd),
+    "udp": Traffic(_peerless(UdpListener), open_flows, UdpTrialEnd),
+    "app": Traffic(AppListener, open_users, AppTrialEnd),
 }
 
 
-def open_listener(trial: FlowTrial, trial_id: bytes, key: bytes, host: str | None, port: int) -> FlowListener:
-    """The far end's way in for a trial."""
-    return TRAFFIC[trial.kind].listener(trial, trial_id, key, host, port)
+def open_listener(
+    trial: FlowTrial, trial_id: bytes, key: bytes, host: str | None, port: int, peer: str
+) -> FlowListener:
+    """The far end's way in for a trial of the near end at `peer`."""
+    return TRAFFIC[trial.kind].listener(trial, trial_id, key, host, port, peer)
 
 
 def make_trial_end(end: End, trial: FlowTrial, sockets: Any, trial_id: bytes, clock: Clock) -> TrialEnd:

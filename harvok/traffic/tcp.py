@@ -14,9 +14,9 @@ from functools import partial
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import End, Role
-from harvok.core.trials.tcp import TcpTrial
+from harvok.core.trials.tcp import SocketOptions, TcpTrial
 from harvok.core.wire.hello import HELLO_BYTES, WELCOME, Hello, decode_hello, encode_hello
-from harvok.errors import DataBlockedError, FarEndError, HarvokError
+from harvok.errors import DataBlockedError, FarEndError
 from harvok.signals import uninterrupted
 from harvok.traffic.sampler import FlowWatch
 from harvok.traffic.sockets import Source, apply_options, bind_source, format_address, listen, reset_close
@@ -60,13 +60,8 @@ def connect_flows(trial: TcpTrial, target: DataTarget, source: Source) -> Socket
 
 
 def _connect(trial: TcpTrial, target: DataTarget, source: Source, hello: Hello) -> socket.socket:
-    family = socket.AF_INET6 if ":" in target.address[0] else socket.AF_INET
-    sock = socket.socket(family, socket.SOCK_STREAM)
+    sock = open_connection(target, source, CONNECT_TIMEOUT_S, trial.options)
     try:
-        sock.settimeout(CONNECT_TIMEOUT_S)
-        apply_options(sock, trial.options)
-        bind_source(sock, source)
-        sock.connect(socket_address(*target.address))
         sock.sendall(encode_hello(hello, target.key))
         if sock.recv(len(WELCOME)) != WELCOME:
             raise DataBlockedError(
@@ -83,17 +78,38 @@ def _connect(trial: TcpTrial, target: DataTarget, source: Source, hello: Hello) 
     return sock
 
 
-def _blocked(error: OSError, target: DataTarget) -> HarvokError:
+def open_connection(
+    target: DataTarget, source: Source, timeout_s: float, options: SocketOptions | None = None
+) -> socket.socket:
+    """A connection to the data port, with a timeout. Raises DataBlockedError when it cannot be opened."""
+    family = socket.AF_INET6 if ":" in target.address[0] else socket.AF_INET
+    sock = socket.socket(family, socket.SOCK_STREAM)
+    try:
+        sock.settimeout(timeout_s)
+        if options:
+            apply_options(sock, options)
+        bind_source(sock, source)
+        sock.connect(socket_address(*target.address))
+    except OSError as error:
+        sock.close()
+        raise _blocked(error, target) from error
+    except BaseException:
+        sock.close()
+        raise
+    return sock
+
+
+def _blocked(error: OSError, target: DataTarget) -> DataBlockedError:
     where, port = format_address(target.address), target.address[1]
-    let_through = f"Let TCP port {port} through every firewall between here and the station, as well as control."
     if isinstance(error, TimeoutError):
-        return DataBlockedError(
-            f"control works, but the data connection to {where} got no answer in {CONNECT_TIMEOUT_S:.0f} s", let_through
-        )
-    if error.errno == errno.ECONNREFUSED:
-        return DataBlockedError(f"control works, but the data connection to {where} was refused", let_through)
+        how = f"got no answer in {CONNECT_TIMEOUT_S:.0f} s"
+    elif error.errno == errno.ECONNREFUSED:
+        how = "was refused"
+    else:
+        how = f"failed: {os.strerror(error.errno or 0)}"
     return DataBlockedError(
-        f"control works, but the data connection to {where} failed: {os.strerror(error.errno or 0)}", let_through
+        f"control works, but the data connection to {where} {how}",
+        f"Let TCP port {port} through every firewall between here and the station, as well as control.",
     )
 
 

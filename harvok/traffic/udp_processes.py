@@ -1,8 +1,6 @@
 """The worker processes of one direction at one end: what they tell of their flows, put together by service."""
 
 import os
-import queue
-import threading
 from collections.abc import Callable, Sequence
 from math import ceil
 from socket import socket
@@ -18,14 +16,14 @@ from harvok.core.trials.udp import (
     UdpSummary,
     UdpTrial,
 )
-from harvok.errors import FlowBrokenError, HarvokError, NearEndError
+from harvok.errors import FlowBrokenError
+from harvok.traffic.processes import Line, Processes
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
-from harvok.worker.parent import Worker, died
+from harvok.worker.parent import Worker
 
 OnUdpInterval = Callable[[UdpInterval], None]
 
-_Line = dict[str, Any]
 _SLIVER = 0.1
 
 
@@ -35,14 +33,14 @@ class UdpWatch:
     def __init__(
         self, end: End, direction: str, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int
     ) -> None:
-        self._end, self._stopping = end, False
         self.direction = direction
         self.role: Role = role
         self._summary = UdpSummary(direction, role)
         self._trial = trial
-        self._lines: queue.SimpleQueue[_Line | HarvokError | None] = queue.SimpleQueue()
         count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
-        self._processes = [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
+        self._processes = Processes(
+            end, [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
+        )
 
     def _spawn(self, tag: int, flows: Sequence[tuple[int, socket]]) -> Worker:
         orders = self._orders(tag, flows).encode()
@@ -68,33 +66,24 @@ class UdpWatch:
 
     def wait_ready(self) -> None:
         """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
-        for process in self._processes:
-            process.wait_ready()
-            threading.Thread(target=self._read, args=[process], daemon=True).start()
+        self._processes.wait_ready()
 
     def begin(self) -> None:
         """Lets the datagrams flow."""
-        for process in self._processes:
-            process.begin()
+        self._processes.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
         """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error,
         NearEndError when one failed, and WorkerLostError when one ended though nobody asked it to."""
-        meter = meter_maker([process.pid for process in self._processes])
-        waiting: dict[int, list[_Line]] = {}
-        running = len(self._processes)
-        while running:
-            line = self._lines.get()
-            if isinstance(line, HarvokError):
-                raise line
-            if line is None:
-                running -= 1
-            elif "errno" in line:
+        meter = meter_maker(self._processes.pids)
+        waiting: dict[int, list[Line]] = {}
+        for line in self._processes.lines():
+            if "errno" in line:
                 raise FlowBrokenError(
                     f"UDP flows ({self.direction}) broke: {os.strerror(line['errno'])}",
                     "See whether the station went down, or the frames are too large for the path's MTU.",
                 )
-            elif "over" in line:
+            if "over" in line:
                 self._add(line["over"])
             else:
                 reported = waiting.setdefault(line["interval"], [])
@@ -109,7 +98,7 @@ class UdpWatch:
         begins_s, ends_s = self._trial.span_s(service)
         return min(end_s, ends_s) - max(start_s, begins_s) > _SLIVER * self._trial.interval_s
 
-    def _pass_on(self, lines: Sequence[_Line], meter: CpuMeter, on_interval: OnUdpInterval) -> None:
+    def _pass_on(self, lines: Sequence[Line], meter: CpuMeter, on_interval: OnUdpInterval) -> None:
         use = meter.since_last()
         key = "sent" if self.role == "sender" else "received"
         for at, service in enumerate(self._trial.services):
@@ -151,9 +140,7 @@ class UdpWatch:
 
     def interrupt(self) -> None:
         """Ends the workers at once; may be called again."""
-        self._stopping = True
-        for process in self._processes:
-            process.close_input()
+        self._processes.interrupt()
 
     def summary(self) -> UdpSummary:
         """What this direction says at its end."""
@@ -161,25 +148,10 @@ class UdpWatch:
 
     def close(self) -> None:
         """Ends the workers and waits for them."""
-        self.interrupt()
-        for process in self._processes:
-            process.end()
-
-    def _read(self, process: Worker) -> None:
-        """Passes lines on as they come, then None; or what the worker could not do, also when it was to go on."""
-        ended = False
-        try:
-            for line in process.lines():
-                ended = ended or "over" in line or "errno" in line
-                self._lines.put(line)
-        except NearEndError as fault:
-            self._lines.put(fault)
-            return
-        lost = not ended and not self._stopping
-        self._lines.put(died(f"a worker process at the {self._end} end", process.wait_code()) if lost else None)
+        self._processes.close()
 
 
-def _together(flows: Sequence[_Line]) -> _Line:
+def _together(flows: Sequence[Line]) -> Line:
     """What the flows of one service say of an interval, as one: sums, the mean of jitters and delays, extremes."""
 
     def known(key: str) -> list[float]:

@@ -148,7 +148,7 @@ class ControlPort(ProgramTest):
         _, address = self.station("--plain")
         head = f"POST /v1/sessions HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {self.env['HARVOK_TOKEN']}\r\n"
         large = self.connect(address, HOST)
-        large.sendall(f"{head}content-length: 3000000000\r\n\r\n".encode() + b" " * 100_000)
+        large.sendall(f"{head}content-length: 3000000000\r\n\r\n".encode() + b" " * 600_000)
         self.assertTrue(large.recv(4096).startswith(b"HTTP/1.1 413"))
         slow = self.connect(address, HOST)
         slow.sendall(f"{head}content-length: 100\r\n\r\n{{".encode())

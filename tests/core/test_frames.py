@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure, find
-from harvok.core.measures.delay import RESOLUTION, DelayHistogram, bins_of, edges_of
+from harvok.core.measures.bins import RESOLUTION, edges_of
+from harvok.core.measures.delay import DelayHistogram, bins_of
 from harvok.core.observer import Observer
 from harvok.core.procedures.back_to_back import back_to_back
 from harvok.core.procedures.frames import FrameSettings, FrameSize, corruption_words, measured, shortfall, trial

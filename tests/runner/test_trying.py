@@ -24,7 +24,7 @@ from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.stations import StationsSettings
 from harvok.rigs.virtual import VirtualDevice
 from harvok.runner import impair, plans
-from harvok.runner.impaired_run import _with_station
+from harvok.runner.across import with_station
 from harvok.runner.namespaced import HostNamespaces, _inside
 from harvok.runner.plan_files import PlanFile, expected_s
 from harvok.runner.plans import PlanRequest, run_plan
@@ -37,15 +37,17 @@ from tests.whole.program import until
 class Commands(unittest.TestCase):
     def test_the_station_is_put_where_it_belongs(self) -> None:
         self.assertEqual(
-            _with_station(("tcp", "--flows", "4")), ["tcp", "198.18.0.2", "--flows", "4", "--name", "dome"]
+            with_station(("tcp", "--flows", "4"), "198.18.0.2"), ["tcp", "198.18.0.2", "--flows", "4", "--name", "dome"]
         )
-        self.assertEqual(_with_station(("run", "plan.toml")), ["run", "plan.toml", "--station", "198.18.0.2"])
+        self.assertEqual(
+            with_station(("run", "plan.toml"), "198.18.0.2"), ["run", "plan.toml", "--station", "198.18.0.2"]
+        )
 
     def test_what_is_seen_to_already(self) -> None:
         named, tokened = ("tcp", "--name", "x"), ("udp", "--token-file=x")
         for words in (named, tokened, ("tcp", "--plain"), ("run", "p", "--station", "x"), ("logbook",)):
             with self.assertRaises(UsageError):
-                _with_station(words)
+                with_station(words, "198.18.0.2")
 
     def test_namespaces_are_entered_in_order(self) -> None:
         words = _inside(HostNamespaces(("/proc/1/ns/user", "/proc/1/ns/net"), "dome", "198.18.0.1"), "ports")

@@ -160,7 +160,7 @@ class Http(unittest.TestCase):
         self.assertEqual(self.fault("PATCH", "/v1/nowhere", 404).reference, "protocol")
         self.assertEqual(self.http.post("/v1/sessions", content=b"\xff" * 100).status_code, 422)
         self.assertEqual(self.http.post("/v1/sessions", content=b"[" * 60_000).status_code, 422)
-        self.assertEqual(self.http.post("/v1/sessions", content=b"[" * 200_000).status_code, 413)
+        self.assertEqual(self.http.post("/v1/sessions", content=b"[" * 600_000).status_code, 413)
         self.assertEqual(self.http.get("/v1/station").status_code, 200)
 
     def test_limits_of_the_operator(self) -> None:

@@ -1,7 +1,7 @@
 """`harvok demo`: the whole job on this host alone."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
@@ -10,6 +10,10 @@ app = typer.Typer(add_completion=False)
 
 @app.command(epilog="Exit codes: 0 shown, 4 could not measure.")
 def demo(
+    what: Annotated[
+        Literal["app"] | None,
+        typer.Argument(metavar="[app]", help="app: two gateways of this kernel with users between; needs root."),
+    ] = None,
     folder: Annotated[
         Path | None,
         typer.Option(metavar="FOLDER", show_default="the user's data folder", help="Folder for the demo's logbook."),
@@ -20,10 +24,13 @@ def demo(
     Starts a station on loopback, takes a before and an after with real
     TCP traffic, and compares them; then benchmarks two simulated switches,
     and sweeps the load on one of them.
-    Needs no root and no network.
+    Needs no root and no network; `harvok demo app`, which has users talk
+    across two gateways, needs root, or user namespaces.
     """
     from platformdirs import user_data_path
 
+    if what == "app":
+        raise typer.Exit(_show_gateways(folder or user_data_path("harvok")))
     from harvok.cli.render.compare import show_comparison, show_verdict
     from harvok.cli.render.console import stdout
     from harvok.cli.render.demo import DemoView
@@ -57,3 +64,23 @@ def demo(
     draw_sweep(readings, show.SWEEP, plots / "sweep.png")
     view.drawn([plots / "sweep.png"])
     view.what_next(place)
+
+
+def _show_gateways(folder: Path) -> int:
+    """The same plan across today's gateway and across the one that is offered; returns the exit code."""
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.demo import DemoView
+    from harvok.runner import demo as show
+    from harvok.runner.demo_gateways import GATEWAYS, judge_gateway, limiters_of
+
+    view = DemoView(stdout())
+    place = str(show.new_demo_logbook(folder))
+    view.gateways(*GATEWAYS)
+    for name in GATEWAYS:
+        view.gateway(name)
+        if judge_gateway(name, place, view.notice) not in (0, 1):
+            return 4
+        for limiter in limiters_of(name, place):
+            view.limiter(limiter)
+    view.what_next(place)
+    return 0

@@ -117,12 +117,13 @@ def try_(
     from harvok.cli.render.console import stderr
     from harvok.cli.render.impair import report_table
     from harvok.rigs.impairment_files import read_impairment
-    from harvok.runner.impaired_run import ImpairedRunRequest, run_across
+    from harvok.runner.across import AcrossRequest
+    from harvok.runner.impaired_run import run_impaired
 
     file = read_impairment(impairment)
-    request = ImpairedRunRequest(file, tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
+    request = AcrossRequest(tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
     console = stderr()
-    code, report = run_across(request, lambda text: console.print(f"note {text}"))
+    code, report = run_impaired(file, request, lambda text: console.print(f"note {text}"))
     if report:
         console.print(report_table(report, None))
     raise typer.Exit(code)

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import JsonOption, Overwrite, rate
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, rate, time_option
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show rig files.")
 
@@ -45,6 +45,35 @@ def new(
     with writing(file) as out:
         out.write(text)
     typer.echo(f"written: {file}; `harvok rig show {file}` checks it")
+
+
+@app.command(
+    "try",
+    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    epilog="Exit codes: those of the command; 4 where virtual hosts cannot be made.",
+)
+def try_(
+    file: RigPath,
+    command: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="COMMAND…", help="app, tcp, udp, delay or sweep with its options and no station; or run PLAN."
+        ),
+    ],
+    logbook: LogbookOption,
+    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
+) -> None:
+    """Run a test across a device, between two hosts made of this one.
+
+    The rig file names a virtual gateway with its features, or two ports
+    of this host with a device between them, each of which is lent to a
+    namespace of its own meanwhile. Everything is put back afterwards.
+    Options of this command come first.
+    Example: harvok rig try gateway.toml app --mix web --users 200
+    """
+    from harvok.cli.across import run_across_rig
+
+    raise typer.Exit(run_across_rig(file, command, logbook, wait))
 
 
 @app.command()

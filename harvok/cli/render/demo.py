@@ -7,6 +7,7 @@ from rich.console import Console
 from rich.text import Text
 
 from harvok.core.figures import find
+from harvok.core.limiter import Limiter
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer
 from harvok.core.units import format_rate, format_share
@@ -59,6 +60,19 @@ class DemoView(Observer):
     @property
     def newest_switches(self) -> list[RunRecord]:
         return list(self._switches.values())
+
+    def gateways(self, today: str, offered: str) -> None:
+        self._say(f"[bold]{offered} is offered in place of {today}[/], the gateway between dome and hall.")
+        self._say("Both are made of this kernel's firewall, with sixty people on one side and a station on the other.")
+
+    def gateway(self, name: str) -> None:
+        self._say(f"\n[bold]$ harvok rig try {name}.toml run gateway-plan.toml[/]")
+
+    def limiter(self, limiter: Limiter) -> None:
+        """What held the runs of a gateway down."""
+        self._console.print(
+            Text.assemble(("limiter: ", "bold"), f"{limiter.name} – {limiter.evidence}"), soft_wrap=True
+        )
 
     def sweep(self, switch: str, command: str) -> None:
         self._say(f"\n[bold]How much load can {switch} carry with 64-byte frames?[/] The load is raised step by step:")

@@ -102,12 +102,12 @@ class RowsView(RunView, Generic[RowT]):
     def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
         super().__init__(console, show, request)
         self._style: Rows[RowT] | None = None
-        self._rows: list[RowT] = []
+        self.rows: list[RowT] = []
 
     def start_rows(self, style: Rows[RowT]) -> None:
         """A trial begins; its rows are shown like this."""
         self._stop_moving()
-        self._style, self._rows = style, []
+        self._style, self.rows = style, []
         if self._console.is_terminal:
             self._moving = Live(console=self._console, auto_refresh=False, vertical_overflow="crop")
             self._moving.start()
@@ -116,18 +116,18 @@ class RowsView(RunView, Generic[RowT]):
         """Another interval is whole."""
         if not self._style:
             return
-        self._rows.append(row)
+        self.rows.append(row)
         if isinstance(self._moving, Live):
-            self._moving.update(self._newest(self._style), refresh=True)
+            self.rows.sort(key=self._style.order)
+            height = max(self._console.height - _LINES_BESIDE_ROWS, 3)
+            self._moving.update(self.newest(self._style, height), refresh=True)
         else:
             self._console.print(self._style.line(row), soft_wrap=True)
 
-    def _newest(self, style: Rows[RowT]) -> RenderableType:
-        """As many of the last rows as the terminal holds."""
-        height = max(self._console.height - _LINES_BESIDE_ROWS, 3)
-        self._rows.sort(key=style.order)
-        table = style.table(self._rows[-height:])
-        hidden = len(self._rows) - height
+    def newest(self, style: Rows[RowT], height: int) -> RenderableType:
+        """The last rows, as many as there is room for."""
+        table = style.table(self.rows[-height:])
+        hidden = len(self.rows) - height
         return Group(Text(f"{hidden} earlier rows", style="dim"), table) if hidden > 0 else table
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from rich.console import Console
 
+from harvok.cli.render.app import AppView, Rfc9411View, show_app, show_app_trials, show_rfc9411
 from harvok.cli.render.delay import DelayView, show_delay
 from harvok.cli.render.emulator import show_emulator
 from harvok.cli.render.frames import FramesView, show_calibration, show_rfc2544
@@ -49,6 +50,8 @@ VIEWS: dict[str, View] = {
     "udp-steps": View(show_loads, UdpView, show_udp_trials),
     "udp-search": View(show_search, UdpView, show_udp_trials),
     "udp-services": View(show_loads, UdpView, show_udp_trials),
+    "app": View(show_app, AppView, show_app_trials),
+    "rfc9411": View(show_rfc9411, Rfc9411View),
     "delay": View(show_delay, DelayView),
     "link": View(show_link, LinkView, show_link_events),
     "rfc2544": View(show_rfc2544, FramesView),

@@ -13,9 +13,9 @@ from harvok.core.samples import Event
 from harvok.core.sweeps.axes import NO_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
 
-RigNeed = Literal["stations", "reflector", "port", "frames"]
-"""Where a kind of test runs: a pair of stations, a path to a reflector, a port of this host, two ports with a device
-between them."""
+RigNeed = Literal["stations", "users", "reflector", "port", "frames"]
+"""Where a kind of test runs: a pair of stations, users and a service (which are stations, or modelled), a path to a
+reflector, a port of this host, two ports with a device between them."""
 
 Conditions = Iterator[tuple[str, str]]
 
@@ -50,8 +50,8 @@ class Kind:
     `test` is its dataclass, `procedure` what runs it, called with test, context and findings. `conditions` yields
     (name, value as printed) of what must be alike before two of its series are compared. `quantities` are what its
     figures may be of, in the order in which they are shown; those of rank headline stand for a run, and so do the ones
-    in `also_headline`. `judge` judges limits that the test itself sets, by its
-    findings and the events of its trials. `step` is its form in a plan, `sweeping` how it
+    in `also_headline`; not those with a label in `drills_down`, which are of a part of it. `judge` judges limits that
+    the test itself sets, by its findings and the events of its trials. `step` is its form in a plan, `sweeping` how it
     is swept; None where it has neither. `over_load`: its figures are drawn over the load. `host_notices` says what the
     hosts will not grant, and raises UsageError for what cannot work between them. `held_against_calibration`: its
     figures near the tester's own limit are marked as such.
@@ -66,6 +66,7 @@ class Kind:
     step: type[Step] | None = None
     sweeping: Sweeping | None = None
     also_headline: tuple[str, ...] = ()
+    drills_down: tuple[str, ...] = ()
     over_load: bool = False
     host_notices: Callable[[Any, HostConditions, HostConditions | None], Iterator[str]] = _no_notices
     held_against_calibration: bool = True

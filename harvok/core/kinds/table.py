@@ -1,5 +1,6 @@
 """The table of all kinds of test, by the name that a record gives them."""
 
+from harvok.core.kinds.app import APP, RFC9411
 from harvok.core.kinds.delay import DELAY
 from harvok.core.kinds.frames import CALIBRATION, EMULATOR, LOAD, RFC2544
 from harvok.core.kinds.kind import Kind
@@ -11,7 +12,8 @@ from harvok.core.procedure import Test
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
-        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, DELAY, LINK, RFC2544, LOAD, EMULATOR, CALIBRATION,
+        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, LINK, RFC2544, LOAD, EMULATOR,
+        CALIBRATION,
     )
 }  # fmt: skip
 

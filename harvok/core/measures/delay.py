@@ -1,7 +1,5 @@
-"""Delays in constant memory: a histogram whose bins are never wider than 1/128 of their value.
-
-Up to 255 ns every nanosecond has its own bin; above, each doubling of the value has 128 bins. Least, greatest, mean
-and the differences of successive delays are exact.
+"""Delays in constant memory, block by block (core.measures.bins). Min, max, mean and the differences of successive
+delays are exact.
 """
 
 from collections.abc import Iterable
@@ -9,30 +7,18 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
+from harvok.core.measures.bins import BINS, BINS_A_DOUBLING, BITS, RESOLUTION, edges_of
 from harvok.core.trials.frames import DelaySummary
 
-_BITS = 7
-_BINS_A_DOUBLING = 1 << _BITS
-BINS = (64 - _BITS) * _BINS_A_DOUBLING
 _KEPT_A_DOUBLING = 8
 """Bins of a doubling in a record: enough to draw a distribution."""
-RESOLUTION = 1 / _BINS_A_DOUBLING
 
 
 def bins_of(delays_ns: NDArray[np.int64]) -> NDArray[np.int64]:
     """The bins that delays fall into."""
-    doublings = np.maximum(np.frexp(delays_ns.astype(np.float64))[1] - (_BITS + 1), 0)
-    bins: NDArray[np.int64] = doublings * _BINS_A_DOUBLING + (delays_ns >> doublings)
+    doublings = np.maximum(np.frexp(delays_ns.astype(np.float64))[1] - (BITS + 1), 0)
+    bins: NDArray[np.int64] = doublings * BINS_A_DOUBLING + (delays_ns >> doublings)
     return bins
-
-
-def edges_of(number: int) -> tuple[int, int]:
-    """The least and the greatest delay of a bin, in nanoseconds."""
-    if number < 2 * _BINS_A_DOUBLING:
-        return number, number
-    doublings = number // _BINS_A_DOUBLING - 1
-    low = (number - doublings * _BINS_A_DOUBLING) << doublings
-    return low, low + (1 << doublings) - 1
 
 
 class DelayHistogram:
@@ -104,7 +90,7 @@ class DelayHistogram:
 
     def _distribution(self) -> list[tuple[float, int]]:
         """(upper edge in s, frames), coarser than what is counted."""
-        width = _BINS_A_DOUBLING // _KEPT_A_DOUBLING
+        width = BINS_A_DOUBLING // _KEPT_A_DOUBLING
         coarse = self._counts.reshape(-1, width).sum(axis=1)
         filled: list[int] = np.flatnonzero(coarse).tolist()
         return [(edges_of((number + 1) * width - 1)[1] / 1e9, int(coarse[number])) for number in filled]

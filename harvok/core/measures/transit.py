@@ -7,7 +7,8 @@ therefore centred on the first of them: a bin is never wider than 1/128 of its d
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.measures.delay import BINS, bins_of, edges_of
+from harvok.core.measures.bins import BINS, edges_of
+from harvok.core.measures.delay import bins_of
 from harvok.core.trials.udp import TransitSummary
 
 Times = NDArray[np.int64]

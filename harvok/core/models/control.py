@@ -9,6 +9,7 @@ from pydantic import ConfigDict, Field
 
 from harvok.core.bounds import Flows, Line, Name, Port, Seconds
 from harvok.core.fields import Model
+from harvok.core.trials.app import AppInterval, AppSummary, AppTrial
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
@@ -80,13 +81,13 @@ class PreparedTrial(Model):
 class FarEndResult(Model):
     """What the far half of a trial saw, for each direction in the order of the trial."""
 
-    summaries: Annotated[list[TcpSummary | UdpSummary], Field(max_length=64)]
+    summaries: Annotated[list[TcpSummary | UdpSummary | AppSummary], Field(max_length=64)]
 
 
 class Progress(Model):
     """One line of the progress stream: an interval, a fault that ended the half, or the end of it."""
 
-    interval: TcpInterval | UdpInterval | None = None
+    interval: TcpInterval | UdpInterval | AppInterval | None = None
     fault: "Fault | None" = None
     over: bool = False
 
@@ -105,4 +106,4 @@ class TrialRequest(Model):
 
     model_config = _BODY
 
-    trial: Annotated[TcpTrial | UdpTrial, Field(discriminator="kind")]
+    trial: Annotated[TcpTrial | UdpTrial | AppTrial, Field(discriminator="kind")]

@@ -7,6 +7,8 @@ from typing import Annotated, Literal
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.fields import Duration, Model, Rate, Share, Size
+from harvok.core.gateway import parse_features
+from harvok.errors import UsageError
 
 
 class SimulatedDevice(Model):
@@ -39,6 +41,15 @@ class SimulatedDevice(Model):
         return self
 
 
+class SimulatedGatewayKeys(Model):
+    """What a simulated gateway can do with application traffic; what is left out has no limit."""
+
+    table: Annotated[int, Field(ge=1)] | None = None
+    connections_per_s: Annotated[float, Field(gt=0)] | None = None
+    throughput: Rate | None = None
+    delay: Annotated[Duration, Field(gt=0)] = 100e-6
+
+
 class _RigBase(Model):
     """What every rig file says: what the device is called, and the speed of its ports."""
 
@@ -48,11 +59,13 @@ class _RigBase(Model):
 
 
 class SimulatedRig(_RigBase):
-    """A modelled device between two tester ports of the rated speed, in virtual time."""
+    """A modelled device between two tester ports of the rated speed, in virtual time; with `gateway` also a modelled
+    gateway between users and a service."""
 
     kind: Literal["simulated"]
     seed: int = 1
     device: SimulatedDevice = SimulatedDevice()
+    gateway: SimulatedGatewayKeys | None = None
 
     @property
     def port_names(self) -> list[str]:
@@ -60,7 +73,7 @@ class SimulatedRig(_RigBase):
 
 
 DeviceKind = Literal["wire", "switch", "router"]
-VirtualKind = Literal["wire", "switch", "router", "impairment"]
+VirtualKind = Literal["wire", "switch", "router", "impairment", "gateway"]
 
 
 class Side(Model):
@@ -150,7 +163,8 @@ class PortsRig(_RigBase):
 class VirtualRig(_RigBase):
     """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`,
     by the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of
-    `buffer`. A switch may have more than two `ports`."""
+    `buffer`. A switch may have more than two `ports`. A gateway is between two hosts, for tests that talk to a station;
+    its `features` are those of core.gateway."""
 
     kind: Literal["virtual"]
     device: VirtualKind = "switch"
@@ -159,6 +173,15 @@ class VirtualRig(_RigBase):
     buffer: Annotated[Size, Field(ge=2048)] = 65536
     mtu: Annotated[int, Field(ge=68, le=65535)] = 1500
     ports: Annotated[int, Field(ge=2, le=MAX_PORTS)] = 2
+    features: list[str] = []
+
+    @field_validator("features")
+    @classmethod
+    def _known_features(cls, texts: list[str]) -> list[str]:
+        try:
+            return parse_features(texts).names
+        except UsageError as error:
+            raise ValueError(f"{error.message}. {error.hint}") from error
 
     @model_validator(mode="after")
     def _a_wire_has_no_queue(self) -> "VirtualRig":
@@ -166,6 +189,8 @@ class VirtualRig(_RigBase):
             raise ValueError('device = "impairment" and impairment = "metro" (or another) go together')
         if self.ports > 2 and self.device != "switch":
             raise ValueError(f"a {self.device} has two ports; a switch may have more")
+        if self.features and self.device != "gateway":
+            raise ValueError("only a gateway has features")
         if self.shape and self.device == "impairment":
             raise ValueError("an impairment has a rate of its own: leave out shape")
         if self.shape and self.device == "wire":

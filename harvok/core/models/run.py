@@ -52,6 +52,8 @@ class RigRecord(Model):
     port: int
     control: Literal["TLS 1.3", "plain"] | None = None
     """How the ends talked to each other; None for a reflector alone, and for runs of before encryption."""
+    device: Annotated[VirtualRig | PortsRig, Field(discriminator="kind")] | None = None
+    """What is between the ends, where Harvok made hosts of this one for it."""
 
     @property
     def name(self) -> str:

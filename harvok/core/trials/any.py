@@ -1,17 +1,18 @@
 """Every kind of trial, of answer to one, and of what a record keeps of the answer."""
 
+from harvok.core.trials.app import AppTrial, AppTrialResult
 from harvok.core.trials.delay import DelayOutcome, DelayTrial, DelayTrialResult
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.trials.link import LinkOutcome, LinkTrial, LinkTrialResult
 from harvok.core.trials.tcp import TcpOutcome, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 
-Trial = TcpTrial | UdpTrial | FrameTrial | DelayTrial | LinkTrial
-TrialResult = TcpTrialResult | UdpTrialResult | FrameTrialResult | DelayTrialResult | LinkTrialResult
-TrialOutcome = TcpOutcome | UdpTrialResult | FrameTrialResult | DelayOutcome | LinkOutcome
+Trial = TcpTrial | UdpTrial | AppTrial | FrameTrial | DelayTrial | LinkTrial
+TrialResult = TcpTrialResult | UdpTrialResult | AppTrialResult | FrameTrialResult | DelayTrialResult | LinkTrialResult
+TrialOutcome = TcpOutcome | UdpTrialResult | AppTrialResult | FrameTrialResult | DelayOutcome | LinkOutcome
 """A result without what stands in the samples and events of its trial."""
 
 
 def outcome_of(result: TrialResult) -> TrialOutcome:
     """What a record keeps of a result; those that hold no time series are kept whole."""
-    return result if isinstance(result, (UdpTrialResult, FrameTrialResult)) else result.outcome
+    return result if isinstance(result, (UdpTrialResult, AppTrialResult, FrameTrialResult)) else result.outcome

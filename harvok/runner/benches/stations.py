@@ -1,5 +1,6 @@
 """A pair of stations: this host and one that it holds meanwhile."""
 
+import os
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 
@@ -7,6 +8,7 @@ from harvok.clock import Clock
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import quick_checks
+from harvok.core.models.rig import RIG_FILE, PortsRig, SimulatedRig, VirtualRig
 from harvok.core.models.run import RigRecord
 from harvok.core.procedure import Context
 from harvok.core.tcp.notices import link_notices
@@ -15,6 +17,7 @@ from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.runner.benches.bench import Situation
 from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.namespaced import BUILT_RIG
 from harvok.runner.request import TestRequest
 
 _AROUND_A_RUN_S = 2.0  # connecting, starting workers, letting go: only to tell others when the station is free
@@ -45,6 +48,7 @@ class StationsBench:
                 address=rig.address.host,
                 port=rig.address.port,
                 control="plain" if self._settings.access.plain else "TLS 1.3",
+                device=_built_rig(),
             ),
             test=test,
             context=Context(link, rig.ip_version),
@@ -71,6 +75,13 @@ def open_stations(request: TestRequest, notice: Callable[[str], None], clock: Cl
         rig = stack.enter_context(StationsRig(settings, clock))
         rig.claim(planned_s(request), request.wait_s, notice)
         yield StationsBench(request, settings, rig)
+
+
+def _built_rig() -> VirtualRig | PortsRig | None:
+    """What is between the ends, where they were made for this very test."""
+    built = os.environ.get(BUILT_RIG)
+    rig = RIG_FILE.validate_json(built) if built else None
+    return None if isinstance(rig, SimulatedRig) else rig
 
 
 def _impairment_notices(impairment: ImpairmentRecord | None) -> list[str]:

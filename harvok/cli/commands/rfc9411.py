@@ -1,0 +1,117 @@
+"""`harvok rfc9411`: the highest rates and numbers of application traffic that a device carries."""
+
+from dataclasses import dataclass
+from typing import Annotated
+
+import typer
+
+from harvok.cli.across import is_rig, run_again_across, simulated_rig
+from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
+from harvok.cli.measure import measure
+from harvok.cli.options import DAY_S, SEARCH, WHAT, Rated, StationOrRig, percent_option, rate_option, size, time_option
+from harvok.core.procedures.rfc9411 import CASES, CaseName, Rfc9411Test
+from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_BODY_BYTES, MAX_USERS
+from harvok.errors import UsageError
+
+app = typer.Typer(add_completion=False)
+
+Cases = Annotated[
+    list[str] | None,
+    typer.Argument(metavar="[CASE]...", help=f"{', '.join(CASES)}, or all.", show_default="connections throughput"),
+]
+_MAX_OBJECTS = 32
+
+
+@dataclass(frozen=True, slots=True)
+class CaseOptions:
+    """What is searched, and how."""
+
+    object: Annotated[
+        list[int] | None,
+        typer.Option(
+            rich_help_panel=WHAT,
+            parser=size(1, MAX_BODY_BYTES),
+            metavar="SIZE",
+            show_default="RFC 9411's",
+            help="Object that is fetched. Repeatable.",
+        ),
+    ] = None
+    tls: Annotated[
+        bool, typer.Option("--tls", rich_help_panel=WHAT, help="Over TLS: the standard's HTTPS cases (§7.6 to §7.9).")
+    ] = False
+    mix: Annotated[str, typer.Option(rich_help_panel=WHAT, metavar="MIX", help="Of the case mix: what users do.")] = (
+        "observatory"
+    )
+    users: Annotated[
+        int, typer.Option(rich_help_panel=WHAT, min=1, max=MAX_USERS, help="Of the case mix: how many there are.")
+    ] = 64
+    max_connections_per_s: Annotated[
+        float, typer.Option(rich_help_panel=SEARCH, min=1, max=MAX_ARRIVALS_PER_S, help="Highest rate to try.")
+    ] = 20_000.0
+    max_throughput: Annotated[float, rate_option("Highest throughput to try.", SEARCH)] = 10e9
+    max_connections: Annotated[
+        int, typer.Option(rich_help_panel=SEARCH, min=1, max=MAX_USERS, help="Most concurrent connections to try.")
+    ] = 20_000
+    resolution: Annotated[float, percent_option("Resolution of each search, of its maximum.", SEARCH, "1%")] = 0.01
+    hold: Annotated[float, time_option(1, DAY_S, "How long each load is sustained.", SEARCH, "30s")] = 30.0
+    ramp: Annotated[float, time_option(0, DAY_S, "Time to reach each load.", SEARCH, "5s")] = 5.0
+    timeout: Annotated[float, time_option(0.1, 600, "What has no answer after this has failed.", SEARCH, "10s")] = 10.0
+
+
+@app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
+@bundled
+def rfc9411(
+    place: StationOrRig,
+    options: CaseOptions,
+    reaching: StationOptions,
+    labelling: LabelOptions,
+    repeating: RepeatOptions,
+    keeping: RecordOptions,
+    cases: Cases = None,
+    rated: Rated = None,
+) -> None:
+    """Search what a device carries of application traffic: RFC 9411's cases.
+
+    connections: highest rate of new connections, one object each.
+    throughput: highest rate of objects, ten on each connection.
+    latency: times at half of that. concurrent: most connections held.
+    mix: a mix of applications. A load passes when no more than 0.001 %
+    of its transactions fail. Loads that the tester does not hold count
+    for nothing.
+    """
+    from harvok.rigs.mix_files import read_mix
+
+    if not 0 < options.resolution <= 0.1:
+        raise typer.BadParameter(
+            "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
+        )
+    sizes = tuple(options.object or ())
+    if len(sizes) > _MAX_OBJECTS:
+        raise typer.BadParameter(f"{_MAX_OBJECTS} objects at most", param_hint="'--object'")
+    test = Rfc9411Test(
+        _names(cases or ["connections", "throughput"]),
+        read_mix(options.mix).build(),
+        options.users,
+        sizes,
+        options.max_connections_per_s,
+        options.max_throughput,
+        options.max_connections,
+        options.resolution,
+        options.hold,
+        options.ramp,
+        options.timeout,
+        options.tls,
+    )
+    rig = simulated_rig(place)
+    if is_rig(place) and not rig:
+        raise typer.Exit(run_again_across("rfc9411", place, keeping.logbook, repeating.wait))
+    where = rig or reaching.settings(place, rated)
+    measure(request_of(where, test, keeping, labelling, repeating), keeping.json)
+
+
+def _names(asked: list[str]) -> tuple[CaseName, ...]:
+    """The cases that were asked for, in the standard's order. Raises UsageError for one that there is not."""
+    unknown = [name for name in asked if name not in (*CASES, "all")]
+    if unknown:
+        raise UsageError(f"there is no case '{unknown[0]}'", f"Cases are {', '.join(CASES)}, or all of them: all.")
+    return tuple(name for name in CASES if name in asked or "all" in asked)

@@ -1,0 +1,1 @@
+"""Application traffic: what users do, and what became of it."""

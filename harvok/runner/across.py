@@ -1,0 +1,117 @@
+"""A test that talks to a station, between two hosts made of this one: what is between them is up to the caller."""
+
+import contextlib
+import tempfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from harvok.clock import Clock
+from harvok.core.models.rig import PortsRig, VirtualRig
+from harvok.errors import UsageError
+from harvok.rigs.virtual import VirtualDevice, device_of
+from harvok.runner.lending import check_lendable, lent_ports
+from harvok.runner.lock import one_test_at_a_time
+from harvok.runner.namespaced import ADDRESSES, BUILT_RIG, HostNamespaces, host_namespaces, run_in, station_on
+
+COMMANDS = ("tcp", "udp", "app", "rfc9411", "delay", "sweep", "run")
+HOSTS = ("dome", "hall")
+
+
+@dataclass(frozen=True, slots=True)
+class AcrossRequest:
+    """What was asked for. `words` are a command of Harvok's without its station, `command` is what was typed."""
+
+    words: tuple[str, ...]
+    logbook: str
+    command: tuple[str, ...]
+    wait_s: float = 0.0
+
+
+@contextlib.contextmanager
+def held(request: AcrossRequest, what: str, notice: Callable[[str], None], clock: Clock) -> Iterator[Path]:
+    """Holds this host for the request; yields a folder that is gone afterwards."""
+    with (
+        one_test_at_a_time(f"a test across {what}", request.wait_s, clock, notice),
+        tempfile.TemporaryDirectory() as folder,
+    ):
+        yield Path(folder)
+
+
+def run_between(
+    near: HostNamespaces,
+    far: HostNamespaces,
+    request: AcrossRequest,
+    folder: Path,
+    environment: Mapping[str, str] | None = None,
+) -> int:
+    """Runs the command on one host towards a station on the other; returns its exit code."""
+    with station_on(far, folder) as access:
+        words = with_station(request.words, far.address)
+        return run_in(near, words, {**access, **(environment or {})}, request.logbook, request.command, folder)
+
+
+def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Callable[[str], None], clock: Clock) -> int:
+    """Runs the command across a gateway of this kernel, or across a device between two ports of this host; returns its
+    exit code. Raises UsageError for another rig or a command that talks to no station, PortError for ports that may not
+    be lent, NearEndError where no hosts can be made."""
+    with_station(request.words, "")  # refused before anything is built
+    hosts = _gateway_hosts(rig) if isinstance(rig, VirtualRig) else _port_hosts(rig)
+    with held(request, rig.name, notice, clock) as folder, hosts as (near, far):
+        return run_between(near, far, request, folder, {BUILT_RIG: rig.model_dump_json()})
+
+
+TwoHosts = contextlib.AbstractContextManager[tuple[HostNamespaces, HostNamespaces]]
+
+
+def _gateway_hosts(rig: VirtualRig) -> TwoHosts:
+    """Two hosts with a gateway of this kernel between them. Raises UsageError for another device."""
+    if rig.device != "gateway":
+        raise UsageError(
+            f"{rig.name} is a {rig.device} between two ports, not between two hosts",
+            'Take a rig with device = "gateway", or one of ports.',
+        )
+    return _built_hosts(rig)
+
+
+@contextlib.contextmanager
+def _built_hosts(rig: VirtualRig) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
+    near, far = (side.addresses[0] for side in rig.sides)
+    with VirtualDevice(device_of(rig)) as device:
+        built = device.built
+        yield host_namespaces(built.namespaces, [*built.namespaces[:-1], built.other], HOSTS, (near, far))
+
+
+def _port_hosts(rig: PortsRig) -> TwoHosts:
+    """Each of two ports of this host as a host of its own. Raises UsageError and PortError."""
+    if len(rig.ports) != 2:
+        raise UsageError(f"{rig.name} has {len(rig.ports)} ports, and two hosts have one each", "Name two of them.")
+    first, second = (port.interface for port in rig.ports.values())
+    check_lendable((first, second))
+    return _lent_hosts(rig, (first, second))
+
+
+@contextlib.contextmanager
+def _lent_hosts(rig: PortsRig, interfaces: tuple[str, str]) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
+    routed = rig.device == "router"
+    given = all(port.addresses for port in rig.ports.values())
+    near, far = (side.addresses[0] for side in rig.sides) if routed or given else ADDRESSES
+    here, there = ((side.gateways or [""])[0] for side in rig.sides) if routed else ("", "")
+    with lent_ports(interfaces, (near, far), (here, there)) as lent:
+        yield host_namespaces([lent[0]], [lent[1]], HOSTS, (near, far))
+
+
+def with_station(words: Sequence[str], far: str) -> list[str]:
+    """The command with the far host put where its station belongs. Raises UsageError."""
+    if not words or words[0] not in COMMANDS:
+        raise UsageError(
+            f"'{' '.join(words)}' talks to no station",
+            f"Name a command and its options, without the station: {', '.join(COMMANDS)}.",
+        )
+    kept = ("--logbook", "--token-file", "--code", "--plain", "--station" if words[0] == "run" else "--name")
+    given = next((word for word in words if word.split("=")[0] in kept), None)
+    if given:
+        raise UsageError(
+            f"{given.partition('=')[0]} is set already", "Leave it out; --logbook belongs before the impairment or rig."
+        )
+    return [*words, "--station", far] if words[0] == "run" else [words[0], far, *words[1:], "--name", HOSTS[0]]

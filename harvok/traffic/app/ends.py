@@ -1,0 +1,92 @@
+"""Both ends of application traffic in a trial. The service listens as soon as the trial is prepared; users connect when
+they begin, and what they ask proves that they belong to the trial (core.wire.app).
+"""
+
+import socket
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from harvok.clock import Clock
+from harvok.core.ends import RECEIVE, SEND, End
+from harvok.core.trials.app import AppTrial
+from harvok.core.wire.app import proof_of
+from harvok.traffic.app.orders import UsersOrders
+from harvok.traffic.app.watch import ServiceWatch, UsersWatch
+from harvok.traffic.sockets import Source, listen
+from harvok.traffic.tcp import CONNECT_TIMEOUT_S, DataTarget, open_connection
+from harvok.traffic.trial_end import TrialEnd, Watch
+
+_BACKLOG = 65_535
+"""As many new connections as the kernel keeps (net.core.somaxconn)."""
+
+
+SERVICE_ABOVE = 1
+"""The near end's service listens this far above the station's data port, for users at the station."""
+
+
+@dataclass(frozen=True, slots=True)
+class AppSide:
+    """What one end has of a trial: where its service listens, where its users go and from where, and what requests
+    carry."""
+
+    listeners: Sequence[socket.socket]
+    target: tuple[str, int]
+    source: Source
+    proof: str
+
+
+class AppListener:
+    """The far end's half: listens on the data port until the trial is over; its own users go to `peer`."""
+
+    def __init__(self, trial: AppTrial, trial_id: bytes, key: bytes, host: str | None, port: int, peer: str) -> None:
+        self._proof, self._target = proof_of(trial_id, key), (peer, port + SERVICE_ABOVE)
+        self._listeners = _listeners(host, port) if SEND in trial.streams else []
+
+    def sockets(self, timeout_s: float) -> AppSide:
+        """Who may be asked from now on; they are no longer this one's."""
+        listeners, self._listeners = self._listeners, []
+        return AppSide(listeners, self._target, Source(), self._proof)
+
+    def close(self) -> None:
+        """Stops listening, where nobody took over."""
+        _close(self._listeners)
+        self._listeners = []
+
+
+def open_users(trial: AppTrial, target: DataTarget, source: Source) -> AppSide:
+    """The near end's half: sees whether the data port can be reached, and listens where users are at the station.
+    Raises DataBlockedError, and NearEndError for a port that is taken."""
+    if SEND in trial.streams:
+        open_connection(target, source, CONNECT_TIMEOUT_S).close()
+    listeners = _listeners(source.address, target.address[1] + SERVICE_ABOVE) if RECEIVE in trial.streams else []
+    return AppSide(listeners, target.address, source, proof_of(target.trial_id, target.key))
+
+
+def _listeners(host: str | None, port: int) -> list[socket.socket]:
+    listeners = listen(host, port)
+    for listener in listeners:
+        listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        listener.listen(_BACKLOG)
+    return listeners
+
+
+class AppTrialEnd(TrialEnd):
+    """One end's half of a trial of application traffic."""
+
+    def __init__(self, end: End, trial: AppTrial, side: AppSide, trial_id: bytes, clock: Clock) -> None:
+        super().__init__(_watches(end, trial, side), partial(_close, side.listeners))
+
+
+def _watches(end: End, trial: AppTrial, side: AppSide) -> Iterator[Watch]:
+    for stream in trial.streams:
+        if stream.role_at(end) == "receiver":
+            fds = [listener.fileno() for listener in side.listeners]
+            yield ServiceWatch(end, stream.name, trial, side.proof, fds)
+        else:
+            yield UsersWatch(end, stream.name, trial, UsersOrders(trial, side.target, side.proof, side.source))
+
+
+def _close(listeners: Sequence[socket.socket]) -> None:
+    for listener in listeners:
+        listener.close()

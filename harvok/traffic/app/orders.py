@@ -1,0 +1,72 @@
+"""What the processes of application traffic are told, and how: in memory, since command lines can be read by every user
+of a host, and hold no whole mix."""
+
+import json
+import os
+import pickle
+import resource
+from dataclasses import dataclass
+from typing import Any
+
+from harvok.core.trials.app import AppTrial
+from harvok.traffic.sockets import Source
+
+PATTERN_BYTES = 1 << 20
+PROVE_S = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class UsersOrders:
+    """Be the users of process `number` of `of`, towards the service at `address`."""
+
+    trial: AppTrial
+    address: tuple[str, int]
+    proof: str
+    source: Source
+    number: int = 0
+    of: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceOrders:
+    """Be the service, at sockets `fds` that listen, for `lasts_s` and until the last user has gone. A connection may
+    take `prove_s` to its first request, and `timeout_s` to end after its last. With a `certificate` it speaks TLS with
+    those who begin so, or with all."""
+
+    fds: tuple[int, ...]
+    proof: str
+    lasts_s: float
+    interval_s: float
+    timeout_s: float
+    prove_s: float
+    certificate: bytes = b""
+    all_tls: bool = False
+
+
+def write_orders(orders: UsersOrders | ServiceOrders) -> int:
+    """The descriptor of a memory file with the orders; the caller closes it."""
+    fd = os.memfd_create("orders")
+    os.write(fd, pickle.dumps(orders))
+    return fd
+
+
+def read_orders(text: str) -> Any:
+    """The orders that the parent wrote."""
+    with os.fdopen(json.loads(text), "rb") as file:
+        file.seek(0)
+        return pickle.load(file)
+
+
+def pattern() -> int:
+    """The descriptor of a memory file of bytes that nothing on the way can shrink, which bodies are cut from."""
+    fd = os.memfd_create("bodies")
+    os.write(fd, os.urandom(PATTERN_BYTES))
+    return fd
+
+
+def allow_many_descriptors() -> int:
+    """As many open files as the system lets this process have; returns how many."""
+    hard = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    limit = min(hard, 1 << 20) if hard != resource.RLIM_INFINITY else 1 << 20
+    resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))
+    return limit

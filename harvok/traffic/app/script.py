@@ -1,0 +1,150 @@
+"""What the users of one process do: every request made beforehand, and where what became of it is counted."""
+
+from itertools import count
+from math import lcm
+
+from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, sparse
+from harvok.core.trials.app import Action, ActionCounts, Application, AppMix, ConnectionCounts
+from harvok.core.wire.app import Wanted, make_exchange, make_http
+
+_IN_ONE_PIECE_BYTES = 65_536
+_MAX_EXCHANGES = 4096
+
+
+class Request:
+    """A request, and what is known of its answer. `upload_bytes` of the body follow the request from a pattern; `last`
+    is the request of a connection's last transaction. `head` is learned from the first answer: where one begins with
+    it, it has `whole` bytes."""
+
+    __slots__ = ("head", "last", "request", "request_bytes", "response_bytes", "upload_bytes", "whole")
+
+    def __init__(self, request: bytes, last: bytes, wanted: Wanted, body: bytes) -> None:
+        joined = body if len(body) == wanted.request_bytes else b""
+        self.request, self.last = request + joined, last + joined
+        self.upload_bytes = wanted.request_bytes - len(joined)
+        self.request_bytes = len(request) + wanted.request_bytes
+        self.response_bytes = wanted.response_bytes
+        self.head, self.whole = b"\0", -1
+
+
+class Doing:
+    """One action of an application: its exchanges and pauses, taken in turn, and its counts. `whole` are the times of
+    answers that came in one piece, so that their first byte was their last, `first` and `last` those of the others."""
+
+    __slots__ = (
+        "exchanges", "failures", "first", "last", "name", "next_exchange", "next_think", "request_bytes",
+        "response_bytes", "thinks_ns", "times", "transactions", "whole",
+    )  # fmt: skip
+
+    def __init__(self, action: Action, exchanges: list[Request]) -> None:
+        self.name, self.times = action.name, action.times
+        self.exchanges, self.next_exchange = exchanges, 0
+        self.thinks_ns, self.next_think = [int(think_s * 1e9) for think_s in action.think_s], 0
+        self.clear()
+
+    def clear(self) -> None:
+        """Counts from nothing."""
+        self.transactions = self.request_bytes = self.response_bytes = 0
+        self.whole, self.first, self.last = [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR
+        self.failures: dict[str, int] = {}
+
+    def think_ns(self) -> int:
+        """The next pause."""
+        at = self.next_think
+        self.next_think = at + 1 if at + 1 < len(self.thinks_ns) else 0
+        return self.thinks_ns[at]
+
+    def counts(self, application: int, action: int) -> ActionCounts:
+        """What became of it since it was cleared."""
+        whole = sparse(self.whole)
+        return ActionCounts(
+            application,
+            action,
+            self.transactions,
+            self.request_bytes,
+            self.response_bytes,
+            _joined(whole, sparse(self.first)),
+            _joined(whole, sparse(self.last)),
+            dict(self.failures),
+        )
+
+
+def _joined(one: dict[int, int], other: dict[int, int]) -> dict[int, int]:
+    return {number: one.get(number, 0) + other.get(number, 0) for number in sorted(one.keys() | other.keys())}
+
+
+class Using:
+    """One application: what its users do, and the counts of its connections."""
+
+    __slots__ = (
+        "actions", "connections", "handshake", "name", "opened", "resets", "retransmitted", "segments_received",
+        "segments_sent", "tls", "tls_handshake", "transactions_per_connection",
+    )  # fmt: skip
+
+    def __init__(self, application: Application, actions: list[Doing]) -> None:
+        self.name, self.actions = application.name, actions
+        self.connections, self.tls = application.connections, application.tls
+        self.transactions_per_connection = application.transactions_per_connection or -1
+        self.clear()
+
+    def clear(self) -> None:
+        """Counts from nothing."""
+        for action in self.actions:
+            action.clear()
+        self.opened = self.resets = self.segments_sent = self.segments_received = self.retransmitted = 0
+        self.handshake, self.tls_handshake = [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR
+
+    def counts(self, application: int) -> ConnectionCounts:
+        """What became of its connections since it was cleared."""
+        return ConnectionCounts(
+            application,
+            self.opened,
+            self.resets,
+            self.segments_sent,
+            self.segments_received,
+            self.retransmitted,
+            sparse(self.handshake),
+            sparse(self.tls_handshake),
+        )
+
+
+def script_of(mix: AppMix, proof: str, host: str, bodies: bytes) -> list[Using]:
+    """Everything that users of a mix can do, towards a service that goes by `host`. Small bodies are cut from
+    `bodies`."""
+    return [
+        Using(one, [Doing(action, _exchanges(one, action, proof, host, bodies)) for action in one.actions])
+        for one in mix.applications
+    ]
+
+
+def _exchanges(application: Application, action: Action, proof: str, host: str, bodies: bytes) -> list[Request]:
+    """As many as it takes until requests, responses and service times come round together, or a good many."""
+    number = min(lcm(*map(len, (action.request_bytes, action.response_bytes, action.service_s))), _MAX_EXCHANGES)
+    made: dict[Wanted, Request] = {}
+    return [
+        made.setdefault(wanted, _exchange(application, action, proof, host, wanted, bodies))
+        for wanted, _ in zip((_wanted(action, turn) for turn in count()), range(number), strict=False)
+    ]
+
+
+def _wanted(action: Action, turn: int) -> Wanted:
+    service_s = action.service_s[turn % len(action.service_s)]
+    return Wanted(
+        action.response_bytes[turn % len(action.response_bytes)],
+        round(service_s * 1e6),
+        action.request_bytes[turn % len(action.request_bytes)],
+        False,
+    )
+
+
+def _exchange(
+    application: Application, action: Action, proof: str, host: str, wanted: Wanted, bodies: bytes
+) -> Request:
+    last = Wanted(wanted.response_bytes, wanted.after_us, wanted.request_bytes, True)
+    body = bodies[: wanted.request_bytes] if wanted.request_bytes <= _IN_ONE_PIECE_BYTES else b""
+    if application.protocol == "tcp":
+        exchange = Request(make_exchange(proof, wanted), make_exchange(proof, last), wanted, body)
+        exchange.head, exchange.whole = b"", wanted.response_bytes
+        return exchange
+    names = application.name, action.name
+    return Request(make_http(proof, names, host, wanted), make_http(proof, names, host, last), wanted, body)

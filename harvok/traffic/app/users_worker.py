@@ -1,0 +1,763 @@
+"""A worker process: the users of a trial of application traffic, or a share of them. One epoll loop, edge-triggered.
+
+The head of an answer is learned once and from then on compared whole; bodies are counted and cut off in the kernel
+(MSG_TRUNC), so that no user's reading is what limits. Times run from the moment at which a user meant to begin: who
+waits for a device waits in the figures too. How late this process itself began is counted apart, as lag.
+"""
+
+import _socket
+import os
+import select
+import socket
+import struct
+from collections.abc import Iterator
+from dataclasses import asdict
+from errno import EADDRNOTAVAIL, ECONNREFUSED, ECONNRESET, EINPROGRESS, EMFILE, ENFILE, EPIPE, ETIMEDOUT
+from typing import Any
+
+from harvok.clock import SYSTEM, monotonic_ns
+from harvok.core.app.population import UserChange, arrivals, changes, turns
+from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, BITS, bin_of, sparse
+from harvok.core.trials.app import LevelCounts
+from harvok.core.wire.http1 import (
+    END_OF_HEAD,
+    MAX_HEAD_BYTES,
+    ChunkedBody,
+    MalformedMessageError,
+    read_response,
+)
+from harvok.traffic.app.orders import PATTERN_BYTES, UsersOrders, allow_many_descriptors, pattern, read_orders
+from harvok.traffic.app.script import Doing, Request, Using, script_of
+from harvok.traffic.app.timers import Timers
+from harvok.traffic.app.tls import TlsSocket, TlsStream, users_context
+from harvok.traffic.sockets import source_options
+from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
+from harvok.zones import socket_address
+
+EVENTS_A_LOOK = 64
+"""Few, so that timers are never far behind: each takes some twenty microseconds."""
+_BUFFER_BYTES, _TAKEN_BYTES = 1 << 18, 1 << 22
+_AFTER_FAILURE_NS = 1_000_000_000
+_SWEEPS_A_SECOND = 20
+COARSE = 4
+"""Intervals tell their times with 1/8 of resolution, which takes a sixteenth of the bins."""
+_IN, _OUT = select.EPOLLIN, select.EPOLLOUT
+_EVENTS = select.EPOLLIN | select.EPOLLOUT | select.EPOLLRDHUP | select.EPOLLET
+_GONE, _END = select.EPOLLERR | select.EPOLLHUP, select.EPOLLRDHUP
+_TRUNC = socket.MSG_TRUNC
+_IP_BIND_ADDRESS_NO_PORT = 24  # uapi linux/in.h
+_TCP_INFO_BYTES = 144
+_SEGMENTS, _RETRANSMITTED = struct.Struct("=II"), struct.Struct("=I")  # at 136 and 100 of tcp_info, uapi linux/tcp.h
+_REASONS = {
+    ECONNREFUSED: "refused",
+    ECONNRESET: "reset",
+    EPIPE: "reset",
+    ETIMEDOUT: "timeout",
+    EADDRNOTAVAIL: "no-port",
+    EMFILE: "no-descriptor",
+    ENFILE: "no-descriptor",
+}
+
+CONNECTING, HEAD, IDLE, CLOSING, CHUNKED, UNTIL_END, SHAKING = -2, -1, 0, -3, -4, -5, -6
+"""What a connection needs next, where it is not a number of bytes of a body."""
+_ENDLESS = 1 << 62
+
+
+class _User:
+    """Somebody at his application: which action, and how much of it is to do and under way."""
+
+    __slots__ = ("at", "idle", "leaves", "once", "opened", "to_do", "under_way", "using")
+
+    def __init__(self, using: Using, once: bool) -> None:
+        self.using, self.once, self.leaves = using, once, False
+        self.at = self.to_do = self.under_way = self.opened = 0
+        self.idle: list[_UserConnection] = []
+
+
+class _UserConnection:
+    __slots__ = (
+        "began_ns", "chunked", "doing", "due_ns", "exchange", "fd", "left", "need", "partial", "recv_into", "segments",
+        "send", "sock", "tls", "unsent", "upload_left", "user", "using",
+    )  # fmt: skip
+
+    def __init__(self, sock: _socket.socket, user: _User) -> None:
+        self.sock, self.fd, self.recv_into, self.send = sock, sock.fileno(), sock.recv_into, sock.send
+        self.user, self.using = user, user.using
+        self.left = user.using.transactions_per_connection
+        self.need = CONNECTING
+        self.segments = (0, 0, 0)
+        self.partial = self.unsent = b""
+        self.upload_left = 0
+        self.chunked: ChunkedBody | None = None
+        self.tls: TlsStream | None = None
+        self.doing: Doing
+        self.exchange: Request
+        self.began_ns = self.due_ns = 0
+
+
+class Users:
+    """All users of this process, their connections, and what becomes of both."""
+
+    def __init__(self, orders: UsersOrders) -> None:
+        trial = orders.trial
+        self._orders, self._trial = orders, trial
+        self._pattern = pattern()
+        bodies = os.pread(self._pattern, PATTERN_BYTES, 0)
+        host, port = orders.address
+        host_field = f"[{host.partition('%')[0]}]:{port}" if ":" in host else f"{host}:{port}"
+        self._script = script_of(trial.mix, orders.proof, host_field, bodies)
+        self._address = socket_address(host, port)
+        self._family = socket.AF_INET6 if ":" in host else socket.AF_INET
+        self._connections: list[_UserConnection | None] = [None] * (allow_many_descriptors() + 1)
+        self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(_TAKEN_BYTES))
+        self._turns = turns(trial.mix.shares(), orders.number, orders.of)
+        self._here: dict[int, _User] = {}
+        self._timers, self._epoll = Timers(), select.epoll()
+        self._tls = users_context() if any(trial.mix.with_tls) else None
+        self._bodies = memoryview(bodies)
+        self._timeout_ns = int(trial.timeout_s * 1e9)
+        self._parts = min(max(int(trial.timeout_s / 4 * _SWEEPS_A_SECOND), 1), _SWEEPS_A_SECOND)
+        self._highest_fd = 0
+        self._open = self._present = self._unserved = self._failed = 0
+        self._lag = [0] * BINS_UP_TO_AN_HOUR
+        self._recent, self._recent_first = [0] * (BINS_UP_TO_AN_HOUR >> COARSE), [0] * (BINS_UP_TO_AN_HOUR >> COARSE)
+        self._recent_lag = [0] * (BINS_UP_TO_AN_HOUR >> COARSE)
+        self._told_before, self._told = (0, 0, 0, 0), (0, 0, 0, 0, 0, 0)
+        self._interval = self._swept = self._looks = self._open_seen = self._present_seen = 0
+        self._over = False
+
+    def work(self) -> None:
+        """From the first user to the end of the trial, or until the parent has gone."""
+        self._began_wall_ns, self._began_ns = SYSTEM.wall_ns(), monotonic_ns()
+        self._epoll.register(0, select.EPOLLIN)
+        self._epoll.register(self._timers.alarm.fileno(), select.EPOLLIN | select.EPOLLET)
+        self._plan()
+        poll, timers = self._epoll.poll, self._timers
+        while not self._over:
+            timers.run()
+            self._take(poll(1.0, EVENTS_A_LOOK))
+        say({"over": {"header_bytes": self._header_bytes()}})
+
+    def _plan(self) -> None:
+        """Sets everything that happens at a time of its own."""
+        trial, orders, timers = self._trial, self._orders, self._timers
+        for number, (_, begins_s, ends_s) in enumerate(trial.sustained()):
+            timers.at(self._moment_ns(begins_s), self._begin_level)
+            timers.at(self._moment_ns(ends_s), self._end_level, number)
+        timers.at(self._moment_ns(trial.duration_s), self._end)
+        timers.at(self._moment_ns(trial.interval_s), self._tell)
+        timers.at(self._began_ns, self._sweep)
+        if trial.levels[0].users is None:
+            self._next_arrival(arrivals(trial, orders.number, orders.of))
+        else:
+            self._next_change(changes(trial, orders.number, orders.of))
+
+    def _moment_ns(self, at_s: float) -> int:
+        return self._began_ns + int(at_s * 1e9)
+
+    # Users
+
+    def _next_change(self, coming: Iterator[UserChange]) -> None:
+        change = next(coming, None)
+        if change is not None:
+            self._timers.at(self._moment_ns(change.at_s), self._change, (change, coming))
+
+    def _change(self, due_ns: int, given: tuple[UserChange, Iterator[UserChange]]) -> None:
+        change, coming = given
+        if change.joins:
+            user = self._here[change.user] = _User(self._script[next(self._turns)], once=False)
+            self._present += 1
+            self._begin_action(user, due_ns)
+        else:
+            self._ask_to_leave(self._here.pop(change.user))
+        self._next_change(coming)
+
+    def _ask_to_leave(self, user: _User) -> None:
+        """Who is in the middle of something leaves after it."""
+        user.leaves = True
+        if not user.under_way:
+            self._leave(user)
+
+    def _next_arrival(self, coming: Iterator[float]) -> None:
+        at_s = next(coming, None)
+        if at_s is not None:
+            self._timers.at(self._moment_ns(at_s), self._arrive, coming)
+
+    def _arrive(self, due_ns: int, coming: Iterator[float]) -> None:
+        using = self._script[next(self._turns)]
+        if self._present * self._orders.of >= self._trial.max_users:
+            self._unserved += 1
+        else:
+            self._present += 1
+            self._begin_action(_User(using, once=True), due_ns)
+        self._next_arrival(coming)
+
+    def _begin_action(self, user: _User, due_ns: int) -> None:
+        """The next action of a user, who meant to begin it at `due_ns`."""
+        doing = user.using.actions[user.at]
+        user.to_do = doing.times
+        lag = bin_of(monotonic_ns() - due_ns)
+        self._lag[lag] += 1
+        self._recent_lag[lag >> COARSE] += 1
+        while user.to_do and (user.idle or user.opened < user.using.connections):
+            user.to_do -= 1
+            user.under_way += 1
+            if user.idle:
+                self._ask(user.idle.pop(), doing, due_ns)
+            else:
+                self._open_connection(user, doing, due_ns)
+
+    def _resume(self, due_ns: int, user: _User) -> None:
+        """Goes on after a pause, in which he may have left."""
+        if not user.leaves:
+            self._begin_action(user, due_ns)
+
+    def _leave(self, user: _User) -> None:
+        self._present -= 1
+        for connection in user.idle:
+            self._close(connection)
+        user.idle.clear()
+
+    def _go_on(self, user: _User, connection: _UserConnection | None, now_ns: int) -> None:
+        """A transaction is over, and its connection free for the next, unless None."""
+        doing = user.using.actions[user.at]
+        if user.to_do and not user.leaves:
+            user.to_do -= 1
+            if connection is None:
+                self._open_connection(user, doing, now_ns)
+            else:
+                self._ask(connection, doing, now_ns)
+            return
+        user.under_way -= 1
+        if connection is not None:
+            user.idle.append(connection)
+        if user.under_way:
+            return
+        if user.leaves:
+            self._leave(user)
+            return
+        user.at = user.at + 1 if user.at + 1 < len(user.using.actions) else 0
+        if user.at == 0 and not self._begin_again(user):
+            self._leave(user)
+            return
+        think_ns = doing.think_ns()
+        if think_ns:
+            self._timers.at(now_ns + think_ns, self._resume, user)
+        else:
+            self._begin_action(user, now_ns)
+
+    def _begin_again(self, user: _User) -> bool:
+        """Whether a user who has gone through his application begins anew; where what flows is shared by transactions
+        or bytes, with the application whose turn it is."""
+        if user.once:
+            return False
+        if self._trial.mix.shared_by != "users":
+            for connection in user.idle:
+                self._close(connection)
+            user.idle.clear()
+            user.using = self._script[next(self._turns)]
+        return True
+
+    # Connections
+
+    def _open_connection(self, user: _User, doing: Doing, due_ns: int) -> None:
+        try:
+            sock = (TlsSocket if user.using.tls else _socket.socket)(
+                self._family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK
+            )
+        except OSError as error:
+            self._could_not_open(user, doing, error.errno)
+            return
+        source = self._orders.source
+        try:
+            for option in source_options(source):
+                sock.setsockopt(*option)
+            if source.address:
+                sock.setsockopt(socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1)
+                sock.bind(socket_address(source.address, 0))
+        except OSError as error:
+            sock.close()
+            self._could_not_open(user, doing, error.errno)
+            return
+        code = sock.connect_ex(self._address)
+        if code not in (0, EINPROGRESS):
+            sock.close()
+            self._could_not_open(user, doing, code)
+            return
+        connection = _UserConnection(sock, user)
+        connection.doing, connection.due_ns, connection.began_ns = doing, due_ns, monotonic_ns()
+        self._connections[connection.fd] = connection
+        self._highest_fd = max(self._highest_fd, connection.fd)
+        self._epoll.register(connection.fd, _EVENTS)
+        user.opened += 1
+
+    def _could_not_open(self, user: _User, doing: Doing, code: int | None) -> None:
+        self._count_failure(doing, _REASONS.get(code or 0, "unreachable"))
+        self._after_failure(user)
+
+    def _connected(self, connection: _UserConnection, event: int) -> None:
+        if event & _GONE:
+            code = connection.sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+            if not code:  # the event was of a connection that had this descriptor before
+                return
+            self._lose(connection, "connect-timeout" if code == ETIMEDOUT else _REASONS.get(code, "unreachable"))
+            return
+        using = connection.using
+        using.opened += 1
+        self._open += 1
+        now_ns = monotonic_ns()
+        using.handshake[bin_of(now_ns - connection.began_ns)] += 1
+        if using.tls:
+            assert self._tls and isinstance(connection.sock, TlsSocket)
+            connection.need, connection.began_ns = SHAKING, now_ns
+            connection.tls = TlsStream(self._tls, connection.sock, is_service=False)
+            connection.recv_into, connection.send = connection.tls.recv_into, connection.tls.send  # type: ignore[assignment]
+            self._shake(connection)
+        else:
+            self._ask(connection, connection.doing, connection.due_ns)
+
+    def _shake(self, connection: _UserConnection) -> None:
+        """Goes on with the handshake of TLS."""
+        assert connection.tls
+        try:
+            if not connection.tls.is_ready():
+                return
+        except OSError as error:
+            reset = error.errno in (ECONNRESET, EPIPE)
+            self._lose(connection, "reset" if reset else "tls")
+            return
+        connection.using.tls_handshake[bin_of(monotonic_ns() - connection.began_ns)] += 1
+        self._ask(connection, connection.doing, connection.due_ns)
+
+    def _ask(self, connection: _UserConnection, doing: Doing, due_ns: int) -> None:
+        """Sends the next request of an action."""
+        at = doing.next_exchange
+        doing.next_exchange = at + 1 if at + 1 < len(doing.exchanges) else 0
+        exchange = doing.exchanges[at]
+        connection.exchange, connection.doing, connection.due_ns = exchange, doing, due_ns
+        connection.need, connection.began_ns = HEAD, due_ns
+        request = exchange.last if connection.left == 1 else exchange.request
+        try:
+            sent = connection.send(request)
+        except BlockingIOError:
+            sent = 0
+        except OSError as error:
+            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+            return
+        if sent != len(request) or exchange.upload_bytes:
+            connection.unsent, connection.upload_left = request[sent:], exchange.upload_bytes
+            self._send_on(connection)
+
+    def _send_on(self, connection: _UserConnection) -> None:
+        """Sends what is left of a request, as far as the socket takes it."""
+        try:
+            while connection.unsent:
+                connection.unsent = connection.unsent[connection.send(connection.unsent) :]
+            while connection.upload_left:
+                at = (connection.exchange.upload_bytes - connection.upload_left) % PATTERN_BYTES
+                most = min(connection.upload_left, PATTERN_BYTES - at)
+                if connection.tls:
+                    connection.upload_left -= connection.send(self._bodies[at : at + most])
+                else:
+                    connection.upload_left -= os.sendfile(connection.fd, self._pattern, at, most)
+        except BlockingIOError:
+            return
+        except OSError as error:
+            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+
+    def _close(self, connection: _UserConnection) -> None:
+        """Ends a connection, and counts its segments; two more each way say goodbye."""
+        self._count_segments(connection)
+        self._forget(connection)
+        connection.using.segments_sent += 1
+        connection.using.segments_received += 1
+
+    def _forget(self, connection: _UserConnection) -> None:
+        self._connections[connection.fd] = None
+        self._open -= connection.need != CONNECTING
+        connection.user.opened -= connection.need != CLOSING
+        connection.sock.close()
+
+    def _count_segments(self, connection: _UserConnection) -> None:
+        """Counts the segments of a connection since they were last counted."""
+        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _TCP_INFO_BYTES)
+        if len(info) < _TCP_INFO_BYTES:
+            return
+        (sent, received), (again,) = _SEGMENTS.unpack_from(info, 136), _RETRANSMITTED.unpack_from(info, 100)
+        before, using = connection.segments, connection.using
+        using.segments_sent += sent - before[0]
+        using.segments_received += received - before[1]
+        using.retransmitted += again - before[2]
+        connection.segments = sent, received, again
+
+    def _lose(self, connection: _UserConnection, reason: str) -> None:
+        """A transaction failed, and its connection with it."""
+        user = connection.user
+        if connection.need == CLOSING:  # its last transaction was over
+            self._forget(connection)
+            return
+        if reason == "reset" and connection.need != CONNECTING:
+            connection.using.resets += 1
+        if connection.need == IDLE:
+            user.idle.remove(connection)
+            self._forget(connection)
+            return
+        self._count_failure(connection.doing, reason)
+        self._forget(connection)
+        self._after_failure(user)
+
+    def _count_failure(self, doing: Doing, reason: str) -> None:
+        self._failed += 1
+        doing.failures[reason] = doing.failures.get(reason, 0) + 1
+
+    def _after_failure(self, user: _User) -> None:
+        """Who stays tries his action again in a while; who came once leaves."""
+        user.under_way -= 1
+        user.to_do = 0
+        if user.under_way:
+            return
+        if user.once or user.leaves:
+            user.leaves = True
+            self._leave(user)
+        else:
+            self._timers.at(monotonic_ns() + _AFTER_FAILURE_NS, self._resume, user)
+
+    # What comes
+
+    def _take(self, events: list[tuple[int, int]]) -> None:
+        """The hot path: most events are an answer whose head is known, and which came in one piece."""
+        connections, buffer, recent = self._connections, self._buffer, self._recent
+        for fd, event in events:
+            connection = connections[fd]
+            if connection is None or connection.need != HEAD or not event & _IN or connection.partial:
+                self._take_rarer(connection, fd, event)
+                continue
+            try:
+                got = connection.recv_into(buffer)
+            except OSError as error:
+                self._could_not(connection, error)
+                continue
+            exchange = connection.exchange
+            if got != exchange.whole or not buffer.startswith(exchange.head):
+                self._begin_answer(connection, got)
+                self._read_on(connection, event)
+                continue
+            now_ns = monotonic_ns()
+            time_ns = now_ns - connection.due_ns
+            doublings = time_ns.bit_length() - BITS - 1
+            at = (doublings << BITS) + (time_ns >> doublings) if doublings > 0 else time_ns
+            connection.doing.whole[at] += 1
+            recent[at >> COARSE] += 1
+            self._done(connection, now_ns, event)
+
+    def _take_rarer(self, connection: _UserConnection | None, fd: int, event: int) -> None:
+        if connection is None:
+            if fd == 0 and not os.read(0, 1):  # the parent has closed this one's input
+                self._over = True
+            return
+        if connection.need == CONNECTING:
+            self._connected(connection, event)
+            return
+        if connection.need == SHAKING:
+            self._shake(connection)
+            return
+        if event & _OUT and (connection.unsent or connection.upload_left):
+            self._send_on(connection)
+        if event & _IN:
+            self._read_on(connection, event)
+        elif event & _GONE and self._connections[fd] is connection:
+            self._lose(connection, "reset")
+
+    def _could_not(self, connection: _UserConnection, error: OSError) -> None:
+        """A call was refused: nothing is there yet, or the connection is gone."""
+        if not isinstance(error, BlockingIOError):
+            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+
+    def _done(self, connection: _UserConnection, now_ns: int, event: int = 0) -> None:
+        """A transaction is over: counts it, and goes on with the user."""
+        doing, exchange, user = connection.doing, connection.exchange, connection.user
+        doing.transactions += 1
+        doing.request_bytes += exchange.request_bytes
+        doing.response_bytes += exchange.whole
+        connection.left -= 1
+        if connection.left:
+            connection.need = IDLE
+            self._go_on(user, connection, now_ns)
+            return
+        user.opened -= 1
+        connection.need = CLOSING
+        connection.began_ns = now_ns
+        if event & _END:  # the other end's goodbye came along
+            self._close(connection)
+        self._go_on(user, None, now_ns)
+
+    def _first_byte(self, connection: _UserConnection, need: int) -> None:
+        """An answer has begun, and `need` bytes of it are to come."""
+        at = bin_of(monotonic_ns() - connection.due_ns)
+        connection.doing.first[at] += 1
+        self._recent_first[at >> COARSE] += 1
+        connection.need = need
+
+    def _last_byte(self, connection: _UserConnection, event: int = 0) -> None:
+        """An answer that came in pieces is whole."""
+        now_ns = monotonic_ns()
+        at = bin_of(now_ns - connection.due_ns)
+        connection.doing.last[at] += 1
+        self._recent[at >> COARSE] += 1
+        self._recent_first[at >> COARSE] -= 1
+        self._done(connection, now_ns, event)
+
+    def _begin_answer(self, connection: _UserConnection, got: int) -> None:
+        """An answer begins that is not whole yet, or not known."""
+        exchange = connection.exchange
+        if not got:
+            self._lose(connection, "closed")
+        elif not self._buffer.startswith(exchange.head) or connection.partial:
+            self._read_head(connection, got)
+        elif got > exchange.whole:
+            self._lose(connection, "malformed")
+        else:
+            self._first_byte(connection, exchange.whole - got)
+            if got == exchange.whole:
+                self._last_byte(connection)
+
+    def _read_on(self, connection: _UserConnection, event: int) -> None:
+        """Reads until nothing is there, or the answer is whole."""
+        exchange, transactions = connection.exchange, connection.left
+        while (
+            self._connections[connection.fd] is connection
+            and (connection.exchange, connection.left) == (exchange, transactions)
+            and self._read_once(connection, event)
+        ):
+            pass
+
+    def _read_once(self, connection: _UserConnection, event: int) -> bool:
+        """Takes what one call brings; False where nothing is there."""
+        need = connection.need
+        try:
+            if need > 0:
+                got = connection.recv_into(self._taken, min(need, _TAKEN_BYTES), _TRUNC)
+            else:
+                got = connection.recv_into(self._buffer)
+        except OSError as error:
+            self._could_not(connection, error)
+            return False
+        if need == HEAD:
+            self._begin_answer(connection, got)
+        elif not got:
+            self._ended(connection)
+        elif need > 0 or need == UNTIL_END:
+            self._count_body(connection, got, event)
+        elif need == CHUNKED:
+            self._feed(connection, bytes(self._buffer[:got]))
+        elif need == IDLE:
+            self._lose_idle(connection)
+        return True
+
+    def _count_body(self, connection: _UserConnection, got: int, event: int) -> None:
+        if connection.need > 0:
+            connection.need -= got
+            if not connection.need:
+                self._last_byte(connection, event)
+        else:
+            connection.exchange.whole += got
+
+    def _ended(self, connection: _UserConnection) -> None:
+        """The other end has said goodbye."""
+        if connection.need == UNTIL_END:
+            connection.left = 1
+            self._last_byte(connection, _END)
+        elif connection.need == CLOSING:
+            self._close(connection)
+        elif connection.need == IDLE:
+            connection.user.idle.remove(connection)
+            self._close(connection)
+        else:
+            self._lose(connection, "closed")
+
+    def _lose_idle(self, connection: _UserConnection) -> None:
+        """Something came that nobody asked for."""
+        connection.user.idle.remove(connection)
+        self._count_failure(connection.doing, "malformed")
+        self._forget(connection)
+
+    def _read_head(self, connection: _UserConnection, got: int) -> None:
+        """Takes the beginning of an answer whose head is not known yet, or is another than it was."""
+        data = connection.partial + bytes(self._buffer[:got])
+        end = data.find(END_OF_HEAD)
+        if end < 0:
+            connection.partial = data
+            if len(data) > MAX_HEAD_BYTES or not b"HTTP/1.".startswith(data[:7]):
+                self._lose(connection, "malformed")
+            return
+        connection.partial = b""
+        end += len(END_OF_HEAD)
+        try:
+            self._learn(connection, data[:end], data[end:])
+        except MalformedMessageError:
+            self._lose(connection, "malformed")
+
+    def _learn(self, connection: _UserConnection, head: bytes, rest: bytes) -> None:
+        answer = read_response(head)
+        exchange = connection.exchange
+        if answer.status != 200:
+            self._lose(connection, f"status {answer.status}")
+            return
+        if answer.close:
+            connection.left = 1
+        if answer.body_bytes is None:
+            exchange.whole = len(head) + len(rest)
+            self._first_byte(connection, CHUNKED if answer.chunked else UNTIL_END)
+            if answer.chunked:
+                connection.chunked = ChunkedBody()
+                self._feed(connection, rest)
+            return
+        if answer.body_bytes != exchange.response_bytes:
+            self._lose(connection, "altered")
+            return
+        exchange.head, exchange.whole = head, len(head) + answer.body_bytes
+        need = answer.body_bytes - len(rest)
+        if need < 0:
+            self._lose(connection, "malformed")
+            return
+        self._first_byte(connection, need)
+        if not need:
+            self._last_byte(connection)
+
+    def _feed(self, connection: _UserConnection, data: bytes) -> None:
+        chunked = connection.chunked
+        assert chunked
+        try:
+            taken = chunked.feed(data)
+        except MalformedMessageError:
+            self._lose(connection, "malformed")
+            return
+        connection.exchange.whole += taken
+        if not chunked.over:
+            return
+        connection.chunked = None
+        if taken < len(data):
+            self._lose(connection, "malformed")
+        elif chunked.body_bytes != connection.exchange.response_bytes:
+            self._lose(connection, "altered")
+        else:
+            self._last_byte(connection)
+
+    # Time
+
+    def _sweep(self, due_ns: int, _given: Any) -> None:
+        """Looks at a part of the connections, for those that have had no answer for too long: at all of them within a
+        quarter of that time, or a second."""
+        late_ns, connections = monotonic_ns() - self._timeout_ns, self._connections
+        part = self._highest_fd // self._parts + 1
+        for connection in connections[self._swept : self._swept + part]:
+            if connection and connection.need != IDLE and connection.began_ns < late_ns:
+                self._lose(connection, "connect-timeout" if connection.need == CONNECTING else "timeout")
+        self._swept = 0 if self._swept + part > self._highest_fd else self._swept + part
+        self._looks += 1
+        self._open_seen += self._open
+        self._present_seen += self._present
+        self._timers.at(due_ns + 1_000_000_000 // _SWEEPS_A_SECOND, self._sweep)
+
+    def _begin_level(self, _due_ns: int, _given: Any) -> None:
+        """A level begins to be sustained: from here on is measured."""
+        self._count_all_segments()
+        self._told_before = self._totals()
+        for using in self._script:
+            using.clear()
+        self._lag = [0] * BINS_UP_TO_AN_HOUR
+        self._level_began_ns, self._unserved_before = monotonic_ns(), self._unserved
+        self._looks = self._open_seen = self._present_seen = 0
+
+    def _count_all_segments(self) -> None:
+        for connection in self._connections:
+            if connection and connection.need != CONNECTING:
+                self._count_segments(connection)
+
+    def _end_level(self, _due_ns: int, number: int) -> None:
+        """A level was sustained: says what became of it."""
+        seconds = (monotonic_ns() - self._level_began_ns) / 1e9
+        self._count_all_segments()
+        counts = LevelCounts(
+            number,
+            seconds,
+            [
+                action.counts(at, place)
+                for at, using in enumerate(self._script)
+                for place, action in enumerate(using.actions)
+            ],
+            [using.counts(at) for at, using in enumerate(self._script)],
+            self._open_seen / max(self._looks, 1),
+            self._present_seen / max(self._looks, 1),
+            sparse(self._lag),
+            self._unserved - self._unserved_before,
+        )
+        say({"level": asdict(counts)})
+
+    def _totals(self) -> tuple[int, int, int, int]:
+        """Connections, transactions and bytes each way since the beginning."""
+        actions = [action for using in self._script for action in using.actions]
+        now = (
+            sum(using.opened for using in self._script),
+            sum(action.transactions for action in actions),
+            sum(action.request_bytes for action in actions),
+            sum(action.response_bytes for action in actions),
+        )
+        before = self._told_before
+        return now[0] + before[0], now[1] + before[1], now[2] + before[2], now[3] + before[3]
+
+    def _tell(self, due_ns: int, _given: Any) -> None:
+        """An interval is over."""
+        totals = (*self._totals(), self._failed, self._unserved)
+        grown = [now - before for now, before in zip(totals, self._told, strict=True)]
+        self._told = totals
+        say(
+            {
+                "interval": self._interval,
+                "end_s": (monotonic_ns() - self._began_ns) / 1e9,
+                "began_ns": self._began_wall_ns,
+                "users": self._present,
+                "open_connections": self._open,
+                "connections": grown[0],
+                "transactions": grown[1],
+                "request_bytes": grown[2],
+                "response_bytes": grown[3],
+                "failed": grown[4],
+                "unserved": grown[5],
+                "response": sparse(self._recent),
+                "first_byte": {
+                    at: count + self._recent_first[at]
+                    for at, count in enumerate(self._recent)
+                    if count + self._recent_first[at] > 0
+                },
+                "lag": sparse(self._recent_lag),
+            }
+        )
+        for recent in (self._recent, self._recent_first, self._recent_lag):
+            recent[:] = [0] * len(recent)
+        self._interval += 1
+        if (self._interval + 0.5) * self._trial.interval_s < self._trial.duration_s:
+            self._timers.at(due_ns + int(self._trial.interval_s * 1e9), self._tell)
+
+    def _end(self, _due_ns: int, _given: Any) -> None:
+        self._over = True
+
+    def _header_bytes(self) -> int:
+        """What a segment carries besides its payload: Ethernet with FCS, IP and TCP with time stamps."""
+        return 18 + (40 if self._family == socket.AF_INET6 else 20) + 32
+
+
+def work(text: str) -> None:
+    users = Users(read_orders(text))
+    wake_precisely()
+    raise_priority()
+    say_ready()
+    wait_begin()
+    users.work()
+
+
+if __name__ == "__main__":
+    import gc
+
+    gc.disable()  # nothing here makes cycles, and a pause would be read as the device's
+    run(work)

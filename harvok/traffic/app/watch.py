@@ -1,0 +1,284 @@
+"""The processes of one end of a stream of application traffic, and what they tell, put together."""
+
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+from harvok.core.ends import End, Role
+from harvok.core.measures.bins import merged, quantile_ns
+from harvok.core.trials.app import (
+    ActionCounts,
+    AppInterval,
+    AppSummary,
+    AppTrial,
+    ConnectionCounts,
+    LevelCounts,
+    ServiceCounts,
+)
+from harvok.traffic.app.orders import PROVE_S, ServiceOrders, UsersOrders, write_orders
+from harvok.traffic.app.tls import new_certificate
+from harvok.traffic.app.users_worker import COARSE
+from harvok.traffic.processes import Line, Processes
+from harvok.traffic.sampler import CpuMeter, MeterMaker
+from harvok.worker.parent import Worker
+
+OnAppInterval = Callable[[AppInterval], None]
+
+_SUMMED = ("users", "open_connections", "connections", "transactions", "request_bytes", "response_bytes", "failed",
+           "unserved")  # fmt: skip
+
+
+def processes_for_each_end() -> int:
+    """Half of the cores: the other half is the kernel's, which does most of the work, or the other end's."""
+    return max((os.cpu_count() or 1) // 2, 1)
+
+
+def start_worker(module: str, orders: UsersOrders | ServiceOrders, fds: Sequence[int] = ()) -> Worker:
+    """A process with its orders."""
+    told = write_orders(orders)
+    try:
+        return Worker(module, str(told), [told, *fds])
+    finally:
+        os.close(told)
+
+
+class _Watch:
+    """What both ends have in common: processes whose intervals are put together."""
+
+    def __init__(self, direction: str, role: Role, trial: AppTrial, processes: Processes) -> None:
+        self.direction, self.role = direction, role
+        self._trial, self._processes = trial, processes
+
+    def wait_ready(self) -> None:
+        """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
+        self._processes.wait_ready()
+
+    def begin(self) -> None:
+        """Lets it begin."""
+        self._processes.begin()
+
+    def watch(self, meter_maker: MeterMaker, on_interval: OnAppInterval) -> None:
+        """Passes intervals on until every worker is over. Raises NearEndError when one failed, and WorkerLostError when
+        one ended though nobody asked it to."""
+        meter = meter_maker(self._processes.pids)
+        waiting: dict[int, list[Line]] = {}
+        before_s = 0.0
+        for line in self._processes.lines():
+            if "interval" not in line:
+                self._take(line)
+                continue
+            reported = waiting.setdefault(line["interval"], [])
+            reported.append(line)
+            if len(reported) == len(self._processes):
+                interval = self._together(waiting.pop(line["interval"]), before_s, meter)
+                before_s = interval.end_s
+                on_interval(interval)
+
+    def _together(self, lines: Sequence[Line], start_s: float, meter: CpuMeter) -> AppInterval:
+        use = meter.since_last()
+        self._heard_of_cpu(use.workers)
+        summed: dict[str, Any] = {key: sum(line.get(key, 0) for line in lines) for key in _SUMMED}
+        return AppInterval(
+            direction=self.direction,
+            role=self.role,
+            index=lines[0]["interval"],
+            start_s=start_s,
+            end_s=max(max(line["end_s"] for line in lines), start_s),
+            cpu=use,
+            began_ns=min(line["began_ns"] for line in lines),
+            **summed,
+            **(_times(lines) if self.role == "sender" else {}),
+        )
+
+    def _heard_of_cpu(self, workers: Sequence[float]) -> None:
+        """How busy each worker was in an interval."""
+
+    def _take(self, line: Line) -> None:
+        """What a worker says besides its intervals."""
+
+    def interrupt(self) -> None:
+        """Ends the workers at once; may be called again."""
+        self._processes.interrupt()
+
+    def close(self) -> None:
+        """Ends the workers and waits for them."""
+        self._processes.close()
+
+
+class UsersWatch(_Watch):
+    """The users of one stream."""
+
+    def __init__(self, end: End, direction: str, trial: AppTrial, orders: UsersOrders) -> None:
+        of = min(processes_for_each_end(), _most_at_once(trial))
+        workers = [
+            start_worker("harvok.traffic.app.users_worker", replace(orders, number=number, of=of))
+            for number in range(of)
+        ]
+        super().__init__(direction, "sender", trial, Processes(end, workers))
+        self._levels: dict[int, list[LevelCounts]] = {}
+        self._header_bytes = 0
+        self._busy: list[list[float]] = []
+
+    def _heard_of_cpu(self, workers: Sequence[float]) -> None:
+        self._busy.append(list(workers))
+
+    def _take(self, line: Line) -> None:
+        if "level" in line:
+            counts = _level_of(line["level"])
+            self._levels.setdefault(counts.level, []).append(counts)
+        else:
+            self._header_bytes = line["over"]["header_bytes"]
+
+    def summary(self) -> AppSummary:
+        """What the users' end says when all is over."""
+        levels = [self._with_cpu(_joined(parts)) for _, parts in sorted(self._levels.items())]
+        return AppSummary(self.direction, self.role, levels, header_bytes=self._header_bytes)
+
+    def _with_cpu(self, level: LevelCounts) -> LevelCounts:
+        """A level with the CPU of the workers while it was sustained, on average."""
+        _, begins_s, ends_s = [*self._trial.sustained()][level.level]
+        first, last = (round(at_s / self._trial.interval_s) for at_s in (begins_s, ends_s))
+        seen = self._busy[first:last] or self._busy[-1:]
+        shares = [sum(shares) / len(shares) for shares in zip(*seen, strict=True)]
+        return replace(level, cpu=shares)
+
+
+class ServiceWatch(_Watch):
+    """The service of one stream. `lasts_s` is how long users may come."""
+
+    def __init__(
+        self,
+        end: End,
+        direction: str,
+        trial: AppTrial,
+        proof: str,
+        listeners: Sequence[int],
+        prove_s: float = PROVE_S,
+    ) -> None:
+        with_tls = trial.mix.with_tls
+        certificate = new_certificate() if any(with_tls) else b""
+        orders = ServiceOrders(
+            tuple(listeners),
+            proof,
+            trial.duration_s,
+            trial.interval_s,
+            trial.timeout_s,
+            prove_s,
+            certificate,
+            all(with_tls),
+        )
+        workers = [
+            start_worker("harvok.traffic.app.service_worker", orders, listeners)
+            for _ in range(processes_for_each_end())
+        ]
+        super().__init__(direction, "receiver", trial, Processes(end, workers))
+        self._counts: list[dict[str, int]] = []
+        self._busiest = 0.0
+
+    def _heard_of_cpu(self, workers: Sequence[float]) -> None:
+        self._busiest = max(self._busiest, *workers)
+
+    def _take(self, line: Line) -> None:
+        self._counts.append(line["over"])
+
+    def summary(self) -> AppSummary:
+        """What the service's end says when all is over."""
+
+        def total(key: str) -> int:
+            return sum(counts[key] for counts in self._counts)
+
+        service = ServiceCounts(
+            total("transactions"),
+            total("connections"),
+            total("malformed"),
+            total("strangers"),
+            max((counts["overflows"] for counts in self._counts), default=0),  # each sees the whole host's
+            self._busiest,
+        )
+        return AppSummary(self.direction, self.role, service=service)
+
+
+def _most_at_once(trial: AppTrial) -> int:
+    return max(1, *(level.users or trial.max_users for level in trial.levels))
+
+
+def _times(lines: Sequence[Line]) -> dict[str, Any]:
+    """Medians and high percentiles of an interval, from the workers' coarse histograms."""
+    made: dict[str, Any] = {}
+    for key, share, name in (
+        ("first_byte", 0.5, "first_byte_median_s"),
+        ("first_byte", 0.999, "first_byte_p999_s"),
+        ("response", 0.5, "response_median_s"),
+        ("response", 0.999, "response_p999_s"),
+        ("lag", 0.99, "lag_p99_s"),
+    ):
+        fine = merged(_fine(line[key]) for line in lines)
+        made[name] = quantile_ns(fine, share) / 1e9 if fine else None
+    return made
+
+
+def _fine(coarse: dict[str, int]) -> dict[int, int]:
+    """Coarse bins as fine ones in their middle."""
+    middle = 1 << (COARSE - 1)
+    return {(int(number) << COARSE) + middle: count for number, count in coarse.items()}
+
+
+def _level_of(told: dict[str, Any]) -> LevelCounts:
+    """A level as a worker told it: JSON knows no numbers as keys."""
+    actions = [
+        ActionCounts(**(one | {"first_byte": _bins(one["first_byte"]), "response": _bins(one["response"])}))
+        for one in told["actions"]
+    ]
+    handshakes = ("handshake", "tls_handshake")
+    connections = [
+        ConnectionCounts(**(one | {key: _bins(one[key]) for key in handshakes})) for one in told["connections"]
+    ]
+    return LevelCounts(**(told | {"actions": actions, "connections": connections, "lag": _bins(told["lag"])}))
+
+
+def _bins(told: dict[str, int]) -> dict[int, int]:
+    return {int(number): count for number, count in told.items()}
+
+
+def _joined(parts: Sequence[LevelCounts]) -> LevelCounts:
+    """What several processes say of one level, as one."""
+    if len(parts) == 1:
+        return parts[0]
+    return LevelCounts(
+        parts[0].level,
+        max(part.seconds for part in parts),
+        [_joined_actions(ones) for ones in zip(*(part.actions for part in parts), strict=True)],
+        [_joined_connections(ones) for ones in zip(*(part.connections for part in parts), strict=True)],
+        sum(part.mean_open_connections for part in parts),
+        sum(part.mean_users for part in parts),
+        merged(part.lag for part in parts),
+        sum(part.unserved for part in parts),
+    )
+
+
+def _joined_actions(ones: Sequence[ActionCounts]) -> ActionCounts:
+    reasons = dict.fromkeys(reason for one in ones for reason in one.failures)
+    return ActionCounts(
+        ones[0].application,
+        ones[0].action,
+        sum(one.transactions for one in ones),
+        sum(one.request_bytes for one in ones),
+        sum(one.response_bytes for one in ones),
+        merged(one.first_byte for one in ones),
+        merged(one.response for one in ones),
+        {reason: sum(one.failures.get(reason, 0) for one in ones) for reason in reasons},
+    )
+
+
+def _joined_connections(ones: Sequence[ConnectionCounts]) -> ConnectionCounts:
+    return ConnectionCounts(
+        ones[0].application,
+        sum(one.opened for one in ones),
+        sum(one.resets for one in ones),
+        sum(one.segments_sent for one in ones),
+        sum(one.segments_received for one in ones),
+        sum(one.retransmitted for one in ones),
+        merged(one.handshake for one in ones),
+        merged(one.tls_handshake for one in ones),
+    )

@@ -1,0 +1,236 @@
+"""`harvok app` and `harvok mix`, with a station over loopback."""
+
+import json
+import unittest
+from typing import Any
+
+from tests.whole.program import ProgramTest
+
+QUICK = ("--ramp", "0.2s", "--hold", "0.6s", "--interval", "0.2s")
+PLAN = """
+version = 1
+name = "gateway"
+station = "{station}"
+repeats = 2
+min_repeats = 2
+
+[[steps]]
+name = "night"
+test = "app"
+mix = "night.toml"
+levels = ["2/0.6s", "6/0.6s"]
+ramp = "0.1s"
+
+[[criteria]]
+figure = "response-median"
+max = "9s"
+labels = {{ application = "control", level = "6 users" }}
+
+[[criteria]]
+figure = "failed-transactions"
+max = "1%"
+"""
+MIX = """
+format = "harvok-mix"
+version = 1
+name = "night"
+
+[[applications]]
+name = "control"
+protocol = "tcp"
+actions = [{ name = "point", request = "80B", response = "60B", think = "20ms" }]
+
+[[applications]]
+name = "images"
+transactions_per_connection = 5
+actions = [{ name = "list", response = "2k" }, { name = "fetch", response = "300k", times = 2, think = "10ms" }]
+"""
+
+
+class Applications(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        (self.folder / "night.toml").write_text(MIX)
+
+    def test_users_are_measured_shown_kept_and_reported(self) -> None:
+        _, station = self.station()
+        out = self.harvok(
+            "app", station, "--mix", "night.toml", "--levels", "2/0.6s,6/0.6s", *QUICK[:2], *QUICK[4:]
+        ).stdout
+        for words in ("mix night; 2 users for 0.6 s, 6 users for 0.6 s", "transactions/s", "6 users, sustained for",
+                      "    fetch", "limiter: ", "next: "):  # fmt: skip
+            self.assertIn(words, out)
+        record = json.loads(self.inside("logbook", "show", "last", "--json").stdout)
+        found = {(f["quantity"], *sorted(f["labels"].values())): f["value"] for f in record["figures"]}
+        self.assertGreater(found["transactions-rate", "6 users"], found["transactions-rate", "2 users"] * 0.5)
+        self.assertGreater(found["app-goodput", "6 users", "receive"], found["app-goodput", "6 users", "send"])
+        self.assertEqual(found["failed-transactions", "2 users", "images"], 0)
+        self.assertIn(("response-median", "6 users", "fetch", "images"), {(k[0], *sorted(k[1:])) for k in found})
+        self.assertEqual(record["test"]["trial"]["mix"]["applications"][0]["protocol"], "tcp")
+        again = self.inside("logbook", "show", "last").stdout
+        self.assertIn("6 users, sustained for", again)
+        self.inside("report", "make", record["id"], "--to", "r.md")
+        self.assertIn("median response time, 6 users, images, fetch", self.text("r.md"))
+
+    def text(self, name: str) -> str:
+        return (self.folder / name).read_text()
+
+    def test_users_at_both_ends(self) -> None:
+        _, station = self.station()
+        out = self.harvok(
+            "app", station, "--mix", "night.toml", "--users", "3", "--direction", "both", *QUICK, "--json"
+        )
+        record = json.loads(out.stdout)
+        rates = {
+            f["labels"]["users"]: f["value"]
+            for f in record["figures"]
+            if f["quantity"] == "transactions-rate" and "application" not in f["labels"]
+        }
+        self.assertEqual(rates.keys(), {"near", "far"})
+        self.assertTrue(all(rates.values()))
+        self.assertIn("3 users at the far end, sustained", self.inside("logbook", "show", "last").stdout)
+
+    def test_arrivals_and_json(self) -> None:
+        _, station = self.station()
+        out = self.harvok("app", station, "--mix", "object-1k-new", "--arrivals", "100/s", *QUICK, "--json").stdout
+        record = json.loads(out)
+        self.assertEqual((record["state"], record["test"]["kind"]), ("complete", "app"))
+        rate = next(f["value"] for f in record["figures"] if f["quantity"] == "transactions-rate")
+        self.assertAlmostEqual(rate, 100, delta=60)
+        levels = {label for figure in record["figures"] if (label := figure["labels"].get("level"))}
+        self.assertEqual(levels, {"100 arrivals/s"})
+
+    def test_a_plan_judges_applications_by_their_labels(self) -> None:
+        _, station = self.station()
+        (self.folder / "plan.toml").write_text(PLAN.format(station=station))
+        run = self.start("run", "plan.toml", "--unattended")
+        out, err = run.communicate(timeout=60)
+        self.assertIn(run.returncode, (0, 3), err)  # a busy host gives no verdict on some of it, and says so
+        self.assertTrue(run.returncode == 0 or "the tester itself was the limit" in out, out)
+        self.assertIn("night, 6 users, control", out)
+        self.assertIn(
+            "mix night: 2 users for 0.6 s, 6 users for 0.6 s", self.inside("plan", "check", "plan.toml").stdout
+        )
+
+    def test_what_makes_no_sense_is_refused_before_anything_is_sent(self) -> None:
+        for options, words in (
+            (("--mix", "nothing"), "there is no mix and no file 'nothing'"),
+            (("--users", "5", "--arrivals", "5/s"), "give one of --users and --arrivals"),
+            (("--levels", "5"), "'5' is not a level such as 512/60s"),
+            (("--levels", "0/10s"), "outside 1 to 100000 users"),
+            (("--arrivals", "many"), "'many' is not a number of arrivals"),
+            (("--hold", "30"), "is not a time such as"),
+        ):
+            self.assertIn(words, self.inside("app", "127.0.0.1:9", *options, code=2).stderr)
+        for old, new, words in (
+            ('"night.toml"', '"day.toml"', "there is no mix and no file 'day.toml'"),
+            ('["2/0.6s", "6/0.6s"]', '["2"]', "is not a level such as"),
+            ('"6 users"', '"7 users"', "no step measures level 7 users"),
+            ('application = "control"', 'application = "mail"', "no step measures application mail"),
+        ):
+            (self.folder / "plan.toml").write_text(PLAN.format(station="x").replace(old, new))
+            self.assertIn(words, self.inside("plan", "show", "plan.toml", code=2).stderr)
+
+    def test_mixes_are_listed_shown_and_written(self) -> None:
+        listed = self.inside("mix", "list").stdout
+        for name in ("observatory", "web", "object-1k", "object-256k-new"):
+            self.assertIn(name, listed)
+        self.assertEqual(len(json.loads(self.inside("mix", "list", "--json").stdout)), len(listed.splitlines()) - 1)
+        shown = self.inside("mix", "show", "observatory").stdout
+        for words in ("telescope control", "fetch image", "8.400 MB", "11 applications, shared by users"):
+            self.assertIn(words, shown)
+        self.inside("mix", "new", "mine.toml", "--from", "observatory")
+        self.assertEqual(self.inside("mix", "show", "mine.toml").stdout, shown)
+        self.assertIn("is there already", self.inside("mix", "new", "mine.toml", code=2).stderr)
+        self.assertIn("no file ships", self.inside("mix", "new", "x.toml", "--from", "object-1k", code=2).stderr)
+        (self.folder / "mine.toml").write_text(self.text("mine.toml").replace("weight = 10", "wait = 10"))
+        self.assertIn("line", self.inside("mix", "show", "mine.toml", code=2).stderr)
+
+
+GATEWAY = """
+version = 1
+kind = "virtual"
+name = "dome-gw"
+rated = "1G"
+device = "gateway"
+"""
+
+
+class AcrossAGateway(ProgramTest):
+    def gateway(self, *lines: str) -> None:
+        (self.folder / "gw.toml").write_text("\n".join([GATEWAY, *lines]))
+
+    def figures(self, *arguments: str) -> tuple[dict[str, Any], dict[tuple[str, ...], float]]:
+        record = json.loads(self.harvok(*arguments, "--json").stdout)
+        found = {
+            (f["quantity"], *(f["labels"][key] for key in ("direction",) if key in f["labels"])): f["value"]
+            for f in record["figures"]
+            if not f["labels"].keys() & {"application", "action"}
+        }
+        return record, found
+
+    def test_a_table_that_is_too_small_is_named(self) -> None:
+        self.gateway('features = ["stateful", "nat", "rules=20", "table=30"]')
+        record, found = self.figures("app", "gw.toml", "--mix", "object-1k", "--users", "40", "--ramp", "0.2s",
+                                     "--hold", "2s", "--timeout", "500ms")  # fmt: skip
+        self.assertEqual(record["rig"]["device"]["features"], ["stateful", "nat", "rules=20", "table=30"])
+        self.assertEqual(record["command"][:3], ["harvok", "app", "gw.toml"])
+        self.assertAlmostEqual(found["open-connections",], 28, delta=3)  # of thirty, two are the control connection's
+        shown = self.inside("logbook", "show", "last").stdout
+        self.assertIn("connect-timeout", shown)
+        self.assertIn("limiter: new connections, which the device does not take", shown)
+
+    def test_a_shaped_path_carries_what_the_arithmetic_allows(self) -> None:
+        self.gateway('shape = "20M"')
+        _, found = self.figures(
+            "app", "gw.toml", "--mix", "object-64k", "--users", "4", "--ramp", "0.5s", "--hold", "3s"
+        )
+        self.assertAlmostEqual(found["app-throughput-l2", "receive"] / (20e6 * 1518 / 1538), 1, delta=0.02)
+        self.assertEqual(found["failed-transactions",], 0)
+
+    def test_any_test_that_talks_to_a_station_crosses_it(self) -> None:
+        self.gateway('shape = "20M"')
+        out = self.harvok("rig", "try", "gw.toml", "tcp", "--duration", "1s", "--direction", "send").stdout
+        self.assertIn("dome (port1) – hall (port2)", out)
+        self.assertIn("recorded as run", out)
+        for words, said in (
+            (("rig", "try", "gw.toml", "ceiling", "1G"), "talks to no station"),
+            (("rig", "try", "gw.toml", "tcp", "--name", "x"), "--name is set already"),
+            (("rfc2544", "gw.toml"), "is a gateway between two hosts"),
+        ):
+            self.assertIn(said, self.inside(*words, code=2).stderr)
+        self.gateway('features = ["fast"]')
+        self.assertIn("there is no feature 'fast'", self.inside("rig", "show", "gw.toml", code=2).stderr)
+
+
+class Rfc9411(ProgramTest):
+    def test_a_modelled_gateway_is_found_out(self) -> None:
+        rig = GATEWAY.replace("virtual", "simulated").replace(
+            'device = "gateway"', "[gateway]\nconnections_per_s = 1234"
+        )
+        (self.folder / "model.toml").write_text(rig)
+        out = self.inside("rfc9411", "model.toml", "connections", "--object", "1k").stdout
+        self.assertRegex(out, r"1000 B +1 2\d\d /s")
+        record = json.loads(self.inside("rfc9411", "model.toml", "all", "--object", "1k", "--json").stdout)
+        quantities = {figure["quantity"] for figure in record["figures"]}
+        self.assertLessEqual({"max-connections-rate", "max-app-throughput", "max-open-connections"}, quantities)
+        self.assertIn("highest connections per second", self.inside("logbook", "show", "last").stdout)
+        self.assertIn("there is no case 'speed'", self.inside("rfc9411", "model.toml", "speed", code=2).stderr)
+        (self.folder / "model.toml").write_text(rig.partition("[gateway]")[0])
+        self.assertIn("models no gateway", self.inside("rfc9411", "model.toml", code=2).stderr)
+
+    def test_a_search_between_stations(self) -> None:
+        _, station = self.station()
+        record = json.loads(
+            self.harvok("rfc9411", station, "connections", "concurrent", "--object", "1k", "--hold", "1s", "--ramp",
+                        "0.2s", "--max-connections-per-s", "50", "--max-connections", "40", "--json").stdout
+        )  # fmt: skip
+        found = {figure["quantity"]: figure["value"] for figure in record["figures"]}
+        self.assertEqual(
+            (record["state"], found), ("complete", {"max-connections-rate": 50, "max-open-connections": 40})
+        )
+        self.assertIn("all that was asked for", record["notices"][-1])
+
+
+if __name__ == "__main__":
+    unittest.main()
