@@ -277,7 +277,8 @@ def _pictures(
     benchmarks = [r for g in groups.values() for r in g[:1] if r.test.kind == "rfc2544"]
     if benchmarks:
         pictures += _frame_pictures(benchmarks, kind, criteria)
-    return pictures + [picture for group in groups.values() for picture in _ramp_picture(group[:1], kind)]
+    firsts = [record for group in groups.values() for record in group[:1]]
+    return [*pictures, *_ramp_picture(firsts, kind), *_level_pictures(firsts, kind)]
 
 
 def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
@@ -286,6 +287,14 @@ def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[P
 
     for record in (record for record in records if kind_of(record.test).over_load):
         yield from _drawn("what became of the load", kind, partial(draw_ramp, record))
+
+
+def _level_pictures(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
+    """What became of users, of a run with several levels of them."""
+    from harvok.reports.levels import draw_levels
+
+    for record in records:
+        yield from _drawn("what became of users, by level", kind, partial(draw_levels, record))
 
 
 def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind, criteria: Sequence[Criterion]) -> list[Picture]:

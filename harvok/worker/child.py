@@ -18,8 +18,11 @@ PRIORITY = -10
 
 
 def say(line: dict[str, Any]) -> None:
-    """Writes a line to the parent, whole and at once."""
-    os.write(1, json.dumps(line).encode() + b"\n")
+    """Writes a line to the parent, whole and at once. Ends this process where nobody is there any more to read it."""
+    try:
+        os.write(1, json.dumps(line).encode() + b"\n")
+    except BrokenPipeError:
+        os._exit(0)
 
 
 def say_ready(what: Any = True) -> None:

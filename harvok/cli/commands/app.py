@@ -8,8 +8,8 @@ import typer
 
 from harvok.cli.across import is_rig, run_again_across, simulated_rig
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
-from harvok.cli.measure import measure
-from harvok.cli.options import DAY_S, WHAT, Rated, StationOrRig, time_option
+from harvok.cli.measure import draw_last, measure
+from harvok.cli.options import DAY_S, WHAT, Picture, Rated, StationOrRig, check_picture, time_option
 from harvok.core.procedures.app import AppTest
 from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_USERS, Level
 from harvok.errors import BadQuantityError
@@ -86,6 +86,7 @@ def run_app(
     repeating: RepeatOptions,
     keeping: RecordOptions,
     rated: Rated = None,
+    plot: Picture = None,
 ) -> None:
     """Have users of applications talk to a station through a device.
 
@@ -94,12 +95,15 @@ def run_app(
     time to first byte and response time, and why transactions failed.
     Figures come from the time in which a level was sustained.
     """
+    check_picture(plot)
     test = _test(users)
+    if plot is not None and len(test.trial.levels) < 2:
+        raise typer.BadParameter("a curve over users needs several --levels or --arrivals", param_hint="'--plot'")
     rig = simulated_rig(place)
     if is_rig(place) and not rig:
         raise typer.Exit(run_again_across("app", place, keeping.logbook, repeating.wait))
     where = rig or reaching.settings(place, rated)
-    measure(request_of(where, test, keeping, labelling, repeating), keeping.json)
+    draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
 
 
 def _test(users: UserOptions) -> AppTest:

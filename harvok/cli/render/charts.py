@@ -11,6 +11,7 @@ _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 """The bit of each dot of a cell, four rows of two."""
 _HEIGHT = 4
 _GAP = 3
+_WIDEST = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +25,7 @@ class Chart:
 
 def braille(values: Sequence[float | None], width: int, height: int, top: float) -> list[str]:
     """Values as lines of characters, from 0 at the bottom to `top`; two values a character. Neighbours are joined."""
-    rows, newest = 4 * height, list(values)[-2 * width :]
+    rows, newest = 4 * height, _stretched(values, 2 * width)
     cells = [[_BLANK] * width for _ in range(height)]
     before: int | None = None
     for column, value in enumerate(newest, 2 * width - len(newest)):
@@ -37,6 +38,12 @@ def braille(values: Sequence[float | None], width: int, height: int, top: float)
             cells[dot // 4][column // 2] |= _DOTS[dot % 4][column % 2]
         before = row
     return ["".join(map(chr, line)) for line in cells]
+
+
+def _stretched(values: Sequence[float | None], dots: int) -> list[float | None]:
+    """The newest values, as many as there are dots; each several times where there are few."""
+    each = min(max(dots // max(len(values), 1), 1), _WIDEST)
+    return [value for value in values[-dots // each :] for _ in range(each)]
 
 
 def charts(ones: Sequence[Chart], width: int) -> Table:

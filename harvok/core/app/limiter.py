@@ -155,13 +155,15 @@ def _failing(case: LevelCase) -> Limiter | None:
 
 
 def _loss(case: LevelCase) -> Limiter | None:
-    connections = case.reading.connections
-    share = connections.retransmitted / max(connections.segments_sent, 1)
-    if share < _LOSSY:
+    users, service = case.reading.connections, case.service
+    up = users.retransmitted / max(users.segments_sent, 1)
+    down = service.retransmitted / max(service.segments_sent, 1)
+    if max(up, down) < _LOSSY:
         return None
     return Limiter(
         "loss",
-        f"{format_share(share)} of the users' segments had to be sent again",
+        f"{format_share(up)} of the users' segments had to be sent again, and {format_share(down)} of the service's in "
+        "the whole trial",
         "Look at error and drop counters of every port on the way.",
     )
 

@@ -264,13 +264,16 @@ class LevelCounts:
 @dataclass(frozen=True, slots=True)
 class ServiceCounts:
     """What the service did in the whole trial. `strangers` proved nothing, `overflows` found its queue of new
-    connections full; `busiest` is the largest share of a core that one of its workers had in an interval."""
+    connections full; segments are those of some connections that had ended; `busiest` is the largest share of a core
+    that one of its workers had in an interval."""
 
     transactions: Count = 0
     connections: Count = 0
     malformed: Count = 0
     strangers: Count = 0
     overflows: Count = 0
+    segments_sent: Count = 0
+    retransmitted: Count = 0
     busiest: Annotated[float, Ge(0), Le(1e4)] = 0.0
 
 

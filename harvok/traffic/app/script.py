@@ -29,15 +29,17 @@ class Request:
 
 class Doing:
     """One action of an application: its exchanges and pauses, taken in turn, and its counts. `whole` are the times of
-    answers that came in one piece, so that their first byte was their last, `first` and `last` those of the others."""
+    answers that came in one piece, so that their first byte was their last, `first` and `last` those of the others.
+    `straight` is what follows at once for a user who stays, where nothing has to be waited for; `at` its number."""
 
     __slots__ = (
-        "exchanges", "failures", "first", "last", "name", "next_exchange", "next_think", "request_bytes",
-        "response_bytes", "thinks_ns", "times", "transactions", "whole",
+        "at", "exchanges", "failures", "first", "last", "name", "next_exchange", "next_think", "request_bytes",
+        "response_bytes", "straight", "thinks_ns", "times", "transactions", "whole",
     )  # fmt: skip
 
     def __init__(self, action: Action, exchanges: list[Request]) -> None:
-        self.name, self.times = action.name, action.times
+        self.name, self.times, self.at = action.name, action.times, 0
+        self.straight: Doing | None = None
         self.exchanges, self.next_exchange = exchanges, 0
         self.thinks_ns, self.next_think = [int(think_s * 1e9) for think_s in action.think_s], 0
         self.clear()
@@ -84,6 +86,8 @@ class Using:
     def __init__(self, application: Application, actions: list[Doing]) -> None:
         self.name, self.actions = application.name, actions
         self.connections, self.tls = application.connections, application.tls
+        for number, action in enumerate(actions):
+            action.at = number
         self.transactions_per_connection = application.transactions_per_connection or -1
         self.clear()
 
@@ -111,10 +115,23 @@ class Using:
 def script_of(mix: AppMix, proof: str, host: str, bodies: bytes) -> list[Using]:
     """Everything that users of a mix can do, towards a service that goes by `host`. Small bodies are cut from
     `bodies`."""
-    return [
+    script = [
         Using(one, [Doing(action, _exchanges(one, action, proof, host, bodies)) for action in one.actions])
         for one in mix.applications
     ]
+    for using in script:
+        _find_straight_ways(using, again=mix.shared_by == "users")
+    return script
+
+
+def _find_straight_ways(using: Using, again: bool) -> None:
+    """Where one transaction follows upon another without a pause; round again, too, where users stay with what they
+    do."""
+    if using.connections > 1 or any(action.times > 1 for action in using.actions):
+        return
+    for action, following in zip(using.actions, [*using.actions[1:], using.actions[0]], strict=True):
+        if not any(action.thinks_ns) and (again or following is not using.actions[0]):
+            action.straight = following
 
 
 def _exchanges(application: Application, action: Action, proof: str, host: str, bodies: bytes) -> list[Request]:

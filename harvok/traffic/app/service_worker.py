@@ -22,6 +22,7 @@ from harvok.core.wire.http1 import (
     read_request,
 )
 from harvok.traffic.app.orders import PATTERN_BYTES, ServiceOrders, allow_many_descriptors, pattern, read_orders
+from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
 from harvok.traffic.app.tls import TlsSocket, TlsStream, service_context
 from harvok.worker.child import run, say, say_ready, wait_begin, wake_precisely
@@ -34,6 +35,8 @@ _SWEEPS_A_SECOND = 20
 _PREPARED_BYTES, _PREPARED_OF_ALL_BYTES = 65_536, 32 << 20
 """Of bodies that are kept joined to their heads: the largest, and all together."""
 _KNOWN = 16_384
+_SAMPLED = 0xF
+"""One connection in sixteen tells of its segments: they are only looked at for their share that was sent again."""
 _TAKEN_BYTES = 1 << 22
 TLS_HANDSHAKE = b"\x16"
 """RFC 8446 §5.1: the first byte of a connection that begins with TLS."""
@@ -97,8 +100,8 @@ class AppService:
         self._timers = Timers()
         self._epoll = select.epoll()
         self._transactions = self._accepted = self._open = self._malformed = self._strangers = 0
-        self._request_bytes = self._response_bytes = 0
-        self._swept = self._interval = self._highest_fd = 0
+        self._request_bytes = self._response_bytes = self._segments_sent = self._retransmitted = 0
+        self._swept = self._interval = self._highest_fd = self._dropped = 0
         self._told = (0, 0, 0, 0)
         self._over = False
         self._overflows_before = _listen_overflows()
@@ -127,6 +130,8 @@ class AppService:
             "malformed": self._malformed,
             "strangers": self._strangers,
             "overflows": _listen_overflows() - self._overflows_before,
+            "segments_sent": self._segments_sent,
+            "retransmitted": self._retransmitted,
         }
 
     def _take(self, events: list[tuple[int, int]]) -> None:
@@ -167,6 +172,9 @@ class AppService:
             return
         if connection.state in (NEW, SHAKING):
             self._begin_tls(connection)
+        if connection.state == CLOSING and event & select.EPOLLRDHUP:
+            self._drop(connection)
+            return
         if event & _OUT and connection.state == SENDING:
             self._send_on(connection)
         if event & _IN or connection.state == IDLE:
@@ -222,11 +230,12 @@ class AppService:
             self._over = True
 
     def _accept(self, listener: _socket.socket) -> None:
-        now_ns, accept = monotonic_ns(), listener._accept  # type: ignore[attr-defined]
+        now_ns, accept, family = monotonic_ns(), listener._accept, listener.family  # type: ignore[attr-defined]
         try:
             for _ in range(EVENTS_A_LOOK):
                 fd, _address = accept()
-                connection = _ServedConnection(self._socket(fileno=fd), now_ns)
+                sock = self._socket(family, socket.SOCK_STREAM, 0, fd)  # said, so that the kernel need not be asked
+                connection = _ServedConnection(sock, now_ns)
                 if self._tls:
                     connection.state = NEW
                 self._connections[fd], self._highest_fd = connection, max(self._highest_fd, fd)
@@ -237,9 +246,19 @@ class AppService:
             return
 
     def _drop(self, connection: _ServedConnection) -> None:
+        self._dropped += 1
+        if self._dropped & _SAMPLED == 0:
+            self._count_segments(connection)
         self._connections[connection.fd], connection.state = None, GONE
         self._open -= 1
         connection.sock.close()
+
+    def _count_segments(self, connection: _ServedConnection) -> None:
+        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, TCP_INFO_BYTES)
+        if len(info) == TCP_INFO_BYTES:
+            again, sent, _ = SEGMENTS.unpack_from(info, SEGMENTS_AT)
+            self._segments_sent += sent
+            self._retransmitted += again
 
     def _send_away(self, connection: _ServedConnection, malformed: bool) -> None:
         """Somebody who is no user of this trial, or does not speak as one."""

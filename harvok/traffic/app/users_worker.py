@@ -9,7 +9,6 @@ import _socket
 import os
 import select
 import socket
-import struct
 from collections.abc import Iterator
 from dataclasses import asdict
 from errno import EADDRNOTAVAIL, ECONNREFUSED, ECONNRESET, EINPROGRESS, EMFILE, ENFILE, EPIPE, ETIMEDOUT
@@ -28,6 +27,7 @@ from harvok.core.wire.http1 import (
 )
 from harvok.traffic.app.orders import PATTERN_BYTES, UsersOrders, allow_many_descriptors, pattern, read_orders
 from harvok.traffic.app.script import Doing, Request, Using, script_of
+from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
 from harvok.traffic.app.tls import TlsSocket, TlsStream, users_context
 from harvok.traffic.sockets import source_options
@@ -46,8 +46,6 @@ _EVENTS = select.EPOLLIN | select.EPOLLOUT | select.EPOLLRDHUP | select.EPOLLET
 _GONE, _END = select.EPOLLERR | select.EPOLLHUP, select.EPOLLRDHUP
 _TRUNC = socket.MSG_TRUNC
 _IP_BIND_ADDRESS_NO_PORT = 24  # uapi linux/in.h
-_TCP_INFO_BYTES = 144
-_SEGMENTS, _RETRANSMITTED = struct.Struct("=II"), struct.Struct("=I")  # at 136 and 100 of tcp_info, uapi linux/tcp.h
 _REASONS = {
     ECONNREFUSED: "refused",
     ECONNRESET: "reset",
@@ -108,6 +106,11 @@ class Users:
         self._script = script_of(trial.mix, orders.proof, host_field, bodies)
         self._address = socket_address(host, port)
         self._family = socket.AF_INET6 if ":" in host else socket.AF_INET
+        source = orders.source
+        self._from = socket_address(source.address, 0) if source.address else None
+        self._options: list[tuple[int, int, Any]] = list(source_options(source))
+        if source.address:
+            self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
         self._connections: list[_UserConnection | None] = [None] * (allow_many_descriptors() + 1)
         self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(_TAKEN_BYTES))
         self._turns = turns(trial.mix.shares(), orders.number, orders.of)
@@ -268,13 +271,11 @@ class Users:
         except OSError as error:
             self._could_not_open(user, doing, error.errno)
             return
-        source = self._orders.source
         try:
-            for option in source_options(source):
+            for option in self._options:
                 sock.setsockopt(*option)
-            if source.address:
-                sock.setsockopt(socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1)
-                sock.bind(socket_address(source.address, 0))
+            if self._from:
+                sock.bind(self._from)
         except OSError as error:
             sock.close()
             self._could_not_open(user, doing, error.errno)
@@ -380,10 +381,10 @@ class Users:
 
     def _count_segments(self, connection: _UserConnection) -> None:
         """Counts the segments of a connection since they were last counted."""
-        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, _TCP_INFO_BYTES)
-        if len(info) < _TCP_INFO_BYTES:
+        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, TCP_INFO_BYTES)
+        if len(info) < TCP_INFO_BYTES:
             return
-        (sent, received), (again,) = _SEGMENTS.unpack_from(info, 136), _RETRANSMITTED.unpack_from(info, 100)
+        again, sent, received = SEGMENTS.unpack_from(info, SEGMENTS_AT)
         before, using = connection.segments, connection.using
         using.segments_sent += sent - before[0]
         using.segments_received += received - before[1]
@@ -480,7 +481,12 @@ class Users:
         doing.request_bytes += exchange.request_bytes
         doing.response_bytes += exchange.whole
         connection.left -= 1
+        straight = None if user.leaves or user.once else doing.straight
         if connection.left:
+            if straight is not None:
+                user.at = straight.at
+                self._ask(connection, straight, now_ns)
+                return
             connection.need = IDLE
             self._go_on(user, connection, now_ns)
             return
@@ -489,7 +495,11 @@ class Users:
         connection.began_ns = now_ns
         if event & _END:  # the other end's goodbye came along
             self._close(connection)
-        self._go_on(user, None, now_ns)
+        if straight is None:
+            self._go_on(user, None, now_ns)
+        else:
+            user.at = straight.at
+            self._open_connection(user, straight, now_ns)
 
     def _first_byte(self, connection: _UserConnection, need: int) -> None:
         """An answer has begun, and `need` bytes of it are to come."""

@@ -194,6 +194,8 @@ class ServiceWatch(_Watch):
             total("malformed"),
             total("strangers"),
             max((counts["overflows"] for counts in self._counts), default=0),  # each sees the whole host's
+            total("segments_sent"),
+            total("retransmitted"),
             self._busiest,
         )
         return AppSummary(self.direction, self.role, service=service)

@@ -1,0 +1,70 @@
+"""Draws what became of users at several levels: what they got, what it took and what failed, over their number."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from harvok.core.figures import Figure, find
+from harvok.core.models.run import RunRecord
+from harvok.reports.curves import Column, Curve, Panel, draw_columns
+
+_PARTS = {"application", "action"}
+
+
+def draw_levels(record: RunRecord, path: Path) -> bool:
+    """Writes a PNG or SVG, with a column for each end that users are at; False where there are not several levels."""
+    figures = [f for f in record.figures if "level" in f.labels and not f.labels.keys() & _PARTS]
+    levels = list(dict.fromkeys(figure.labels["level"] for figure in figures))
+    if len(levels) < 2:
+        return False
+    ends = list(dict.fromkeys(figure.labels.get("users", "") for figure in figures))
+    columns = [_column(end, [f for f in figures if f.labels.get("users", "") == end], levels) for end in ends]
+    draw_columns(f"{record.series or record.between}: {record.test.title}, by level", columns, path)
+    return True
+
+
+def _column(end: str, figures: Sequence[Figure], levels: Sequence[str]) -> Column:
+    ways = list(dict.fromkeys(f.labels["direction"] for f in figures if f.quantity == "app-goodput"))
+    names = dict(zip(ways, ("requests", "responses"), strict=False))
+    panels = [
+        Panel(
+            "transactions/s",
+            [_curve(figures, "transactions-rate", levels, "transactions per second")],
+            "transactions that were answered whole",
+        ),
+        Panel("Mb/s", [_curve(figures, "app-goodput", levels, f"{names[way]}, L7", 1e-6, way) for way in ways]),
+        Panel("ms", [_times(figures, levels, "response"), _times(figures, levels, "first-byte")]),
+    ]
+    if any(f.value for f in figures if f.quantity == "failed-transactions"):
+        panels.append(
+            Panel("%", [_curve(figures, "failed-transactions", levels, "failed", 100)], "failed transactions")
+        )
+    return Column(f"users at the {end} end" if end else "", "level", levels, panels)
+
+
+def _values(
+    figures: Sequence[Figure], quantity: str, levels: Sequence[str], factor: float, direction: str = ""
+) -> list[float | None]:
+    labels = {"direction": direction} if direction else {}
+    found = [find(figures, quantity, level=level, **labels) for level in levels]
+    return [None if value is None else value * factor for value in found]
+
+
+def _curve(
+    figures: Sequence[Figure], quantity: str, levels: Sequence[str], name: str, factor: float = 1.0, direction: str = ""
+) -> Curve:
+    doubtful = [
+        any(f.mark and f.labels["level"] == level and f.quantity == quantity for f in figures) for level in levels
+    ]
+    return Curve(name, _values(figures, quantity, levels, factor, direction), doubtful=doubtful)
+
+
+def _times(figures: Sequence[Figure], levels: Sequence[str], what: str) -> Curve:
+    """The median in a band from min to p99.9."""
+    name = {"response": "response", "first-byte": "first byte"}[what]
+    low, middle, high = (_values(figures, f"{what}-{which}", levels, 1e3) for which in ("min", "median", "p999"))
+    return Curve(
+        f"{name}: median, in a band from min to p99.9",
+        middle,
+        low=[value or 0.0 for value in low],
+        high=[value or 0.0 for value in high],
+    )
