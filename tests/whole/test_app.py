@@ -55,7 +55,16 @@ class Applications(ProgramTest):
     def test_users_are_measured_shown_kept_and_reported(self) -> None:
         _, station = self.station()
         out = self.harvok(
-            "app", station, "--mix", "night.toml", "--levels", "2/0.6s,6/0.6s", *QUICK[:2], *QUICK[4:]
+            "app",
+            station,
+            "--mix",
+            "night.toml",
+            "--levels",
+            "2/0.6s,6/0.6s",
+            "--plot",
+            "levels.png",
+            *QUICK[:2],
+            *QUICK[4:],
         ).stdout
         for words in ("mix night; 2 users for 0.6 s, 6 users for 0.6 s", "transactions/s", "6 users, sustained for",
                       "    fetch", "limiter: ", "next: "):  # fmt: skip
@@ -69,6 +78,7 @@ class Applications(ProgramTest):
         self.assertEqual(record["test"]["trial"]["mix"]["applications"][0]["protocol"], "tcp")
         again = self.inside("logbook", "show", "last").stdout
         self.assertIn("6 users, sustained for", again)
+        self.assertGreater((self.folder / "levels.png").stat().st_size, 10_000)
         self.inside("report", "make", record["id"], "--to", "r.md")
         self.assertIn("median response time, 6 users, images, fetch", self.text("r.md"))
 
@@ -120,6 +130,8 @@ class Applications(ProgramTest):
             (("--levels", "0/10s"), "outside 1 to 100000 users"),
             (("--arrivals", "many"), "'many' is not a number of arrivals"),
             (("--hold", "30"), "is not a time such as"),
+            (("--plot", "x.png"), "needs several --levels"),
+            (("--plot", "x.gif"), "is neither .png nor .svg"),
         ):
             self.assertIn(words, self.inside("app", "127.0.0.1:9", *options, code=2).stderr)
         for old, new, words in (

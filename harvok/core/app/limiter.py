@@ -49,6 +49,20 @@ class LevelCase:
         return self.reading.direction == SEND.name
 
     @property
+    def sent_again(self) -> tuple[float, float]:
+        """The share of segments that were sent again: of the users', and of the service's in the whole trial."""
+        users, service = self.reading.connections, self.service
+        return (
+            users.retransmitted / max(users.segments_sent, 1),
+            service.retransmitted / max(service.segments_sent, 1),
+        )
+
+    @property
+    def sent_again_words(self) -> str:
+        up, down = map(format_share, self.sent_again)
+        return f"{up} of the users' segments had to be sent again, and {down} of the service's in the whole trial"
+
+    @property
     def response_s(self) -> float:
         return self.reading.total.response.median_s if self.reading.total.response else 0.0
 
@@ -155,17 +169,9 @@ def _failing(case: LevelCase) -> Limiter | None:
 
 
 def _loss(case: LevelCase) -> Limiter | None:
-    users, service = case.reading.connections, case.service
-    up = users.retransmitted / max(users.segments_sent, 1)
-    down = service.retransmitted / max(service.segments_sent, 1)
-    if max(up, down) < _LOSSY:
+    if max(case.sent_again) < _LOSSY:
         return None
-    return Limiter(
-        "loss",
-        f"{format_share(up)} of the users' segments had to be sent again, and {format_share(down)} of the service's in "
-        "the whole trial",
-        "Look at error and drop counters of every port on the way.",
-    )
+    return Limiter("loss", case.sent_again_words, "Look at error and drop counters of every port on the way.")
 
 
 def _link(case: LevelCase) -> Limiter | None:
@@ -207,6 +213,8 @@ def _plateau(case: LevelCase) -> Limiter | None:
 
 def _at_plateau(case: LevelCase, evidence: str) -> Limiter:
     """The device, where neither end was near its own limit."""
+    if max(case.sent_again) >= _LOSSY:
+        evidence += f"; {case.sent_again_words}"
     busiest = max(*case.reading.workers, case.service.busiest, 0.0)
     if busiest < _UNSUSPICIOUS:
         return Limiter("plateau", evidence, "The device carries no more: more users only queue up.")
@@ -255,9 +263,9 @@ _RULES: tuple[Callable[[LevelCase], Limiter | None], ...] = (
     _unserved,
     _new_connections,
     _failing,
-    _loss,
     _link,
     _plateau,
+    _loss,
     _service_time,
     _nothing,
 )
