@@ -29,9 +29,11 @@ class UsersOrders:
 
 @dataclass(frozen=True, slots=True)
 class ServiceOrders:
-    """Be the service, at sockets `fds` that listen, for `lasts_s` and until the last user has gone. A connection may
-    take `prove_s` to its first request, and `timeout_s` to end after its last. With a `certificate` it speaks TLS with
-    those who begin so, or with all."""
+    """Be process `number` of the service, at sockets `fds` that listen, for `lasts_s` and until the last user has gone.
+
+    A connection may take `prove_s` to its first request, and `timeout_s` to end after its last. With a `certificate`
+    the service speaks TLS with those who begin so, or with all.
+    """
 
     fds: tuple[int, ...]
     proof: str
@@ -39,6 +41,7 @@ class ServiceOrders:
     interval_s: float
     timeout_s: float
     prove_s: float
+    number: int = 0
     certificate: bytes = b""
     all_tls: bool = False
 
@@ -62,6 +65,16 @@ def pattern() -> int:
     fd = os.memfd_create("bodies")
     os.write(fd, os.urandom(PATTERN_BYTES))
     return fd
+
+
+def stay_on_a_core(number: int, service: bool) -> None:
+    """Keeps this process, the `number`-th of its end, on one core: users on the first half of the cores, services on
+    the second. Where both ends are one host, the scheduler would put those who wake each other on one and the same."""
+    cores = sorted(os.sched_getaffinity(0))
+    half = len(cores) // 2
+    mine = cores[half:] if service else cores[:half]
+    if mine:
+        os.sched_setaffinity(0, {mine[number % len(mine)]})
 
 
 def allow_many_descriptors() -> int:

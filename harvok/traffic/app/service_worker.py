@@ -21,7 +21,14 @@ from harvok.core.wire.http1 import (
     make_response,
     read_request,
 )
-from harvok.traffic.app.orders import PATTERN_BYTES, ServiceOrders, allow_many_descriptors, pattern, read_orders
+from harvok.traffic.app.orders import (
+    PATTERN_BYTES,
+    ServiceOrders,
+    allow_many_descriptors,
+    pattern,
+    read_orders,
+    stay_on_a_core,
+)
 from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
 from harvok.traffic.app.tls import TlsSocket, TlsStream, service_context
@@ -526,7 +533,9 @@ def _listen_overflows() -> int:
 
 
 def work(text: str) -> None:
-    service = AppService(read_orders(text))
+    orders = read_orders(text)
+    stay_on_a_core(orders.number, service=True)
+    service = AppService(orders)
     wake_precisely()
     say_ready()
     wait_begin()

@@ -25,7 +25,14 @@ from harvok.core.wire.http1 import (
     MalformedMessageError,
     read_response,
 )
-from harvok.traffic.app.orders import PATTERN_BYTES, UsersOrders, allow_many_descriptors, pattern, read_orders
+from harvok.traffic.app.orders import (
+    PATTERN_BYTES,
+    UsersOrders,
+    allow_many_descriptors,
+    pattern,
+    read_orders,
+    stay_on_a_core,
+)
 from harvok.traffic.app.script import Doing, Request, Using, script_of
 from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
@@ -758,7 +765,9 @@ class Users:
 
 
 def work(text: str) -> None:
-    users = Users(read_orders(text))
+    orders = read_orders(text)
+    stay_on_a_core(orders.number, service=False)
+    users = Users(orders)
     wake_precisely()
     raise_priority()
     say_ready()

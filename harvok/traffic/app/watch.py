@@ -165,12 +165,12 @@ class ServiceWatch(_Watch):
             trial.interval_s,
             trial.timeout_s,
             prove_s,
-            certificate,
-            all(with_tls),
+            certificate=certificate,
+            all_tls=all(with_tls),
         )
         workers = [
-            start_worker("harvok.traffic.app.service_worker", orders, listeners)
-            for _ in range(processes_for_each_end())
+            start_worker("harvok.traffic.app.service_worker", replace(orders, number=number), listeners)
+            for number in range(processes_for_each_end())
         ]
         super().__init__(direction, "receiver", trial, Processes(end, workers))
         self._counts: list[dict[str, int]] = []
