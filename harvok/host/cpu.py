@@ -74,7 +74,7 @@ class Meter:
         busy = [_shares(before, after) for before, after in zip(self._cores, cores, strict=False)]
         use = CpuUse(
             cores=[core for core, _, _ in busy],
-            workers=[(after - before) / passed_s for before, after in zip(self._used_s, used_s, strict=True)],
+            workers=[max(after - before, 0.0) / passed_s for before, after in zip(self._used_s, used_s, strict=True)],
             stolen=sum(stolen for _, stolen, _ in busy) / len(busy) if busy else 0.0,
             waiting=_grown(self._waited_s, waited_s, passed_s),
             interrupts=[interrupts for _, _, interrupts in busy],
@@ -101,14 +101,14 @@ def _waited_s(pid: int) -> float | None:
 
 def _shares(before: "psutil._ntp.scputimes", after: "psutil._ntp.scputimes") -> tuple[float, float, float]:
     """(busy, stolen, in interrupts) shares of a core's time. Guest time is already counted in user time, so it is left
-    out."""
+    out. The kernel's counters may step back by a tick, and a share is never below 0."""
     grown = {field: getattr(after, field) - getattr(before, field) for field in after._fields}
     total = sum(grown[field] for field in grown if not field.startswith("guest"))
     if total <= 0:
         return 0.0, 0.0, 0.0
     idle = grown.get("idle", 0.0) + grown.get("iowait", 0.0)
     interrupts = grown.get("irq", 0.0) + grown.get("softirq", 0.0)
-    return max(1 - idle / total, 0.0), grown.get("steal", 0.0) / total, interrupts / total
+    return max(1 - idle / total, 0.0), max(grown.get("steal", 0.0), 0.0) / total, max(interrupts, 0.0) / total
 
 
 def _used_s(process: psutil.Process) -> float:

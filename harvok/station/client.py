@@ -276,8 +276,9 @@ def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:
     try:
         return wanted.model_validate_json(raw, extra="ignore")
     except ValidationError as error:
+        where = ".".join(str(part) for part in error.errors()[0]["loc"]) or "its beginning"
         raise ProtocolError(
-            f"what answers is no station that this version knows: its {wanted.__name__} is not readable",
+            f"what answers is no station that this version knows: its {wanted.__name__} is not readable at {where}",
             "Check the port, and upgrade the older end of the two.",
         ) from error
 

@@ -107,8 +107,9 @@ except SystemExit:
         self.assertFalse(found & (self.HEAVY - {"sqlalchemy"}))
 
     def test_workers_load_next_to_nothing(self) -> None:
-        found = loaded("import harvok.traffic.worker")
-        self.assertFalse(found & (self.HEAVY | {"typer", "pydantic", "rich", "psutil"}))
+        for worker in ("worker", "app.users_worker", "app.service_worker"):
+            found = loaded(f"import harvok.traffic.{worker}")
+            self.assertFalse(found & (self.HEAVY | {"typer", "pydantic", "rich", "psutil"}), worker)
 
 
 class Errors(unittest.TestCase):

@@ -26,6 +26,7 @@ from harvok.core.wire.http1 import (
     read_response,
 )
 from harvok.traffic.app.orders import (
+    COARSE,
     PATTERN_BYTES,
     UsersOrders,
     allow_many_descriptors,
@@ -46,8 +47,6 @@ EVENTS_A_LOOK = 64
 _BUFFER_BYTES, _TAKEN_BYTES = 1 << 18, 1 << 22
 _AFTER_FAILURE_NS = 1_000_000_000
 _SWEEPS_A_SECOND = 20
-COARSE = 4
-"""Intervals tell their times with 1/8 of resolution, which takes a sixteenth of the bins."""
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
 _EVENTS = select.EPOLLIN | select.EPOLLOUT | select.EPOLLRDHUP | select.EPOLLET
 _GONE, _END = select.EPOLLERR | select.EPOLLHUP, select.EPOLLRDHUP

@@ -1,6 +1,7 @@
 """The processes of one end of a stream of application traffic, and what they tell, put together."""
 
 import os
+import select
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
@@ -16,9 +17,9 @@ from harvok.core.trials.app import (
     LevelCounts,
     ServiceCounts,
 )
-from harvok.traffic.app.orders import PROVE_S, ServiceOrders, UsersOrders, write_orders
+from harvok.errors import UnsupportedError
+from harvok.traffic.app.orders import COARSE, PROVE_S, ServiceOrders, UsersOrders, write_orders
 from harvok.traffic.app.tls import new_certificate
-from harvok.traffic.app.users_worker import COARSE
 from harvok.traffic.processes import Line, Processes
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.worker.parent import Worker
@@ -35,7 +36,9 @@ def processes_for_each_end() -> int:
 
 
 def start_worker(module: str, orders: UsersOrders | ServiceOrders, fds: Sequence[int] = ()) -> Worker:
-    """A process with its orders."""
+    """A process with its orders. Raises UnsupportedError where the system has no epoll."""
+    if not hasattr(select, "epoll"):
+        raise UnsupportedError("application traffic needs Linux at both ends", "Measure TCP and UDP on this system.")
     told = write_orders(orders)
     try:
         return Worker(module, str(told), [told, *fds])
