@@ -55,9 +55,10 @@ class FlowWatch:
         self._workers.wait_ready()
 
     def begin(self) -> None:
-        """Lets the bytes flow. A sender's time counts from here."""
-        self._workers.begin()
+        """Lets the bytes flow. A sender's time counts from here: from before the word, since a small amount may have
+        been sent by the time at which this thread goes on."""
         self._origin_ns = self._clock.now_ns() if self.role == "sender" else 0
+        self._workers.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnInterval) -> None:
         """Samples until the trial is over for this half.
