@@ -33,13 +33,13 @@ def leave_with_verdict(records: "Sequence[RunRecord]") -> None:
 
 
 def draw_last(records: "Sequence[RunRecord]", picture: Path | None) -> None:
-    """Draws what became of the load, or of users by their level, in the last of some runs, and says where; nothing
-    where no picture is wanted."""
+    """Draws what became of the load, of users by their level or of objects, in the last of some runs, and says where;
+    nothing where no picture is wanted."""
     if picture is None or not records:
         return
     from harvok.cli.render.console import stderr
-    from harvok.reports.levels import draw_levels
+    from harvok.reports.levels import draw_levels, draw_objects
     from harvok.reports.ramp import draw_ramp
 
-    if draw_ramp(records[-1], picture) or draw_levels(records[-1], picture):
+    if any(draw(records[-1], picture) for draw in (draw_ramp, draw_levels, draw_objects)):
         stderr().print(f"drawn in {picture}", soft_wrap=True)

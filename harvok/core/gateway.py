@@ -1,5 +1,6 @@
 """What a gateway does besides forwarding: features that can be switched on one by one, to see what each costs."""
 
+import ipaddress
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -7,6 +8,9 @@ from dataclasses import dataclass
 from harvok.errors import UsageError
 
 MAX_RULES, MAX_TABLE = 100_000, 10_000_000
+CLIENTS = ipaddress.IPv4Network("198.18.64.0/18")
+"""Within RFC 2544's network of the near side: where users come from that have addresses of their own."""
+MAX_CLIENTS = CLIENTS.num_addresses - 2
 _NUMBERED = re.compile(r"(rules|table)=(\d+)")
 _FORM = "Features are stateful, nat, rules=1000 (or another number) and table=10000."
 
@@ -52,3 +56,10 @@ def parse_features(texts: Sequence[str]) -> GatewayFeatures:
     if rules > MAX_RULES or not 1 <= (table or 1) <= MAX_TABLE:
         raise UsageError(f"up to {MAX_RULES} rules, and a table of 1 to {MAX_TABLE} connections", _FORM)
     return GatewayFeatures("stateful" in texts, "nat" in texts, rules, table)
+
+
+def client_addresses(number: int) -> tuple[str, ...]:
+    """The addresses of so many clients; none where the near end's own is enough."""
+    if number <= 1:
+        return ()
+    return tuple(str(CLIENTS[1 + place]) for place in range(number))

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
-from harvok.core.gateway import parse_features
+from harvok.core.gateway import CLIENTS, parse_features
 from harvok.host.firewall import apply_ruleset, ruleset_of
 from harvok.host.offloads import switch
 from harvok.worker.child import end_with_parent, enter_namespace, run, say_ready
@@ -29,6 +29,7 @@ DEVICE_PORTS = ("device1", "device2")
 """The interfaces of a device with two ports; one with more goes on in the same way."""
 _NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
 _RESET_S = 1.0
+_LOCAL_TABLE = 255  # uapi linux/rtnetlink.h
 _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
 
 
@@ -51,6 +52,8 @@ class DeviceSpec:
     ports: int = 2
     gateways: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     features: tuple[str, ...] = ()
+    has_clients: bool = False
+    """Whether the first host has all of core.gateway's CLIENTS besides its own address."""
 
     @property
     def are_hosts(self) -> bool:
@@ -173,6 +176,9 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
                 kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
             for gateway in gateways:
                 kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
+            if spec.has_clients and fd == tester_fd:
+                lo = kernel.link_lookup(ifname="lo")[0]
+                kernel.route("add", dst=str(CLIENTS), oif=lo, type="local", scope="host", table=_LOCAL_TABLE)
     enter_namespace(tester_fd)
     return other_fd
 
@@ -203,10 +209,7 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
     elif spec.kind in ("path", "hosts"):
         _no_chatter()  # a process of its own carries the frames
     else:
-        Path("/proc/sys/net/ipv4/ip_forward").write_text("1")
-        six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
-        if six.exists():
-            six.write_text("1")
+        _forward()
     for port, addresses in zip(ports, spec.device_addresses, strict=False):
         for address in addresses:
             _add_address(kernel, port, address)
@@ -216,6 +219,17 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         kernel.link("set", index=port, state="up")
         if spec.rate_bps:
             _shape(kernel, port, spec)
+    if spec.has_clients:
+        near = spec.addresses[0][0].partition("/")[0]
+        kernel.route("add", dst=str(CLIENTS), gateway=near, oif=ports[0])
+
+
+def _forward() -> None:
+    """Has this namespace route, IPv4 and IPv6."""
+    Path("/proc/sys/net/ipv4/ip_forward").write_text("1")
+    six = Path("/proc/sys/net/ipv6/conf/all/forwarding")
+    if six.exists():
+        six.write_text("1")
 
 
 def _reset(device_fd: int, spec: DeviceSpec) -> None:

@@ -1,10 +1,11 @@
-"""Draws what became of users at several levels: what they got, what it took and what failed, over their number."""
+"""Draws what became of users at several levels, over their number, and what was found for objects of several sizes."""
 
 from collections.abc import Sequence
 from pathlib import Path
 
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
+from harvok.core.quantities import QUANTITIES
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 
 _PARTS = {"application", "action"}
@@ -68,3 +69,43 @@ def _times(figures: Sequence[Figure], levels: Sequence[str], what: str) -> Curve
         low=[value or 0.0 for value in low],
         high=[value or 0.0 for value in high],
     )
+
+
+_FOUND = {
+    "max-connections-rate": ("connections/s", 1.0),
+    "max-app-throughput": ("Mb/s", 1e-6),
+    "max-open-connections": ("connections", 1.0),
+}
+"""What RFC 9411's searches find, each in a panel of its own."""
+
+
+def draw_objects(record: RunRecord, path: Path) -> bool:
+    """Writes a PNG or SVG of what was found, and the times at half of it, over the size of objects; False where nothing
+    was."""
+    figures = [figure for figure in record.figures if "object" in figure.labels]
+    sizes = list(dict.fromkeys(figure.labels["object"] for figure in figures))
+    panels = [
+        Panel(unit, [_of_objects(figures, key, sizes, factor)], QUANTITIES[key].name)
+        for key, (unit, factor) in _FOUND.items()
+        if any(figure.quantity == key for figure in figures)
+    ]
+    if any(figure.quantity == "response-median" for figure in figures):
+        low, middle, high = (_of_objects(figures, f"response-{one}", sizes, 1e3) for one in ("min", "median", "p999"))
+        name = "response at half of the throughput: median, in a band from min to p99.9"
+        curve = Curve(
+            name,
+            middle.values,
+            low=[value or 0.0 for value in low.values],
+            high=[value or 0.0 for value in high.values],
+        )
+        panels.append(Panel("ms", [curve], name))
+    if panels:
+        draw_columns(f"{record.series or record.between}: RFC 9411", [Column("", "object", sizes, panels)], path)
+    return bool(panels)
+
+
+def _of_objects(figures: Sequence[Figure], quantity: str, sizes: Sequence[str], factor: float) -> Curve:
+    found = {f.labels["object"]: f for f in figures if f.quantity == quantity}
+    values = [found[size].value * factor if size in found else None for size in sizes]
+    doubtful = [bool(size in found and found[size].mark) for size in sizes]
+    return Curve(QUANTITIES[quantity].name, values, doubtful=doubtful)

@@ -122,4 +122,5 @@ def _gateway_of(rig: VirtualRig) -> DeviceSpec:
         addresses=(tuple(near.addresses), tuple(far.addresses)),
         gateways=(tuple(near.gateways), tuple(far.gateways)),
         features=tuple(rig.features),
+        has_clients=rig.clients > 1,
     )

@@ -20,12 +20,14 @@ HOSTS = ("dome", "hall")
 
 @dataclass(frozen=True, slots=True)
 class AcrossRequest:
-    """What was asked for. `words` are a command of Harvok's without its station, `command` is what was typed."""
+    """What was asked for. `words` are a command of Harvok's without its station, `command` is what was typed. One that
+    `shows` itself does so on this terminal."""
 
     words: tuple[str, ...]
     logbook: str
     command: tuple[str, ...]
     wait_s: float = 0.0
+    shows: bool = True
 
 
 @contextlib.contextmanager
@@ -48,7 +50,8 @@ def run_between(
     """Runs the command on one host towards a station on the other; returns its exit code."""
     with station_on(far, folder) as access:
         words = with_station(request.words, far.address)
-        return run_in(near, words, {**access, **(environment or {})}, request.logbook, request.command, folder)
+        access = {**access, **(environment or {})}
+        return run_in(near, words, access, request.logbook, request.command, folder, request.shows)
 
 
 def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Callable[[str], None], clock: Clock) -> int:

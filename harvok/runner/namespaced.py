@@ -76,15 +76,18 @@ def run_in(
     logbook: str,
     typed: Sequence[str],
     folder: Path,
+    shows: bool = True,
 ) -> int:
-    """Runs a `harvok` command on a host, which shows itself on this terminal; returns its exit code. `access` is the
+    """Runs a `harvok` command on a host, which `shows` itself on this terminal; returns its exit code. `access` is the
     environment in which it knows its station.
 
     Its runs come into the user's logbook. `folder` holds the state of that command: this process holds the host's lock.
     """
     place = str(folder / _BOOK) if "://" in logbook else logbook  # a database elsewhere cannot be reached from there
     environment = os.environ | access | {STATE_FOLDER: str(folder), TYPED_COMMAND: json.dumps(list(typed))}
-    code = subprocess.run(_inside(host, *words, "--logbook", place), env=environment).returncode
+    code = subprocess.run(
+        _inside(host, *words, "--logbook", place), env=environment, stdout=None if shows else subprocess.DEVNULL
+    ).returncode
     if (folder / _BOOK).exists():
         with closing(Logbook(place)) as theirs, closing(Logbook(logbook)) as ours:
             for record in theirs.records([line.id for line in reversed(theirs.lines())]):

@@ -290,11 +290,12 @@ def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[P
 
 
 def _level_pictures(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
-    """What became of users, of a run with several levels of them."""
-    from harvok.reports.levels import draw_levels
+    """What became of users, of a run with several levels of them, and what a search found for objects."""
+    from harvok.reports.levels import draw_levels, draw_objects
 
     for record in records:
         yield from _drawn("what became of users, by level", kind, partial(draw_levels, record))
+        yield from _drawn("what was found, by object", kind, partial(draw_objects, record))
 
 
 def _frame_pictures(records: Sequence[RunRecord], kind: PictureKind, criteria: Sequence[Criterion]) -> list[Picture]:

@@ -23,6 +23,8 @@ class Source:
 
     address: str | None = None
     interface: str | None = None
+    clients: tuple[str, ...] = ()
+    """Further local addresses, from which users of application traffic come in turn."""
 
 
 def has_tcp_info() -> bool:

@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from harvok.core.app.demand import AppDemand, demands
 from harvok.core.app.limiter import LevelCase, find_limiter
 from harvok.core.app.mix import DRAWS, MIX_FILE, SizeSpread, drawn
 from harvok.core.app.population import arrivals, changes, turns
@@ -153,6 +154,18 @@ class Mixes(unittest.TestCase):
         by_bytes = replace(by_transactions, shared_by="bytes")
         flowing = [share * one.body_bytes for share, one in zip(by_bytes.shares(), by_bytes.applications, strict=True)]
         self.assertAlmostEqual(flowing[0] / flowing[1], 3)
+
+    def test_what_users_ask_for_at_most_is_arithmetic(self) -> None:
+        mix = self.read(MIX)
+        # 75 users take a pass of 2 s with 3 transactions; 25 have 20 ms of service for each of theirs
+        images = AppDemand("images", 75 / 2 * 3, 0.0, 75 / 2 * 16_002_000 * 8)
+        control = AppDemand("control", 25 / 0.02, 25 / 0.02 * 85 * 8, 25 / 0.02 * 60 * 8)
+        self.assertEqual(demands(mix, 100), [images, control])
+        # by transactions both kinds take turns: a user has half a pass of each in 1.01 s
+        by_turns = demands(replace(mix, shared_by="transactions"), 100)
+        self.assertAlmostEqual(by_turns[0].transactions_per_s or 0, 100 / 1.01 * 0.5 * 3)
+        self.assertAlmostEqual(by_turns[1].transactions_per_s or 0, 100 / 1.01 * 0.5)
+        self.assertEqual(demands(AppMix("m", (WEB,)), 100), [AppDemand("web", None, None, None)])
 
     def test_a_spread_has_the_quantiles_that_it_states(self) -> None:
         values = drawn(SizeSpread(median=10_000, p90=100_000, maximum=1_000_000))

@@ -1,10 +1,13 @@
 """`harvok app` and `harvok mix`, with a station over loopback."""
 
 import json
+import os
+import subprocess
 import unittest
 from typing import Any
 
 from tests.whole.program import ProgramTest
+from tests.whole.test_udp import NEEDS_ROOT
 
 QUICK = ("--ramp", "0.2s", "--hold", "0.6s", "--interval", "0.2s")
 PLAN = """
@@ -23,7 +26,7 @@ ramp = "0.1s"
 
 [[criteria]]
 figure = "response-median"
-max = "9s"
+max = "1us"
 labels = {{ application = "control", level = "6 users" }}
 
 [[criteria]]
@@ -115,8 +118,8 @@ class Applications(ProgramTest):
         (self.folder / "plan.toml").write_text(PLAN.format(station=station))
         run = self.start("run", "plan.toml", "--unattended")
         out, err = run.communicate(timeout=60)
-        self.assertIn(run.returncode, (0, 3), err)  # a busy host gives no verdict on some of it, and says so
-        self.assertTrue(run.returncode == 0 or "the tester itself was the limit" in out, out)
+        self.assertIn(run.returncode, (1, 3), err)  # a busy host gives no verdict on some of it, and says so
+        self.assertTrue(run.returncode == 1 or "the tester itself was the limit" in out, out)
         self.assertIn("night, 6 users, control", out)
         self.assertIn(
             "mix night: 2 users for 0.6 s, 6 users for 0.6 s", self.inside("plan", "check", "plan.toml").stdout
@@ -153,10 +156,14 @@ class Applications(ProgramTest):
             self.assertIn(words, shown)
         self.inside("mix", "new", "mine.toml", "--from", "observatory")
         self.assertEqual(self.inside("mix", "show", "mine.toml").stdout, shown)
+        asked = json.loads(self.inside("mix", "check", "mine.toml", "--users", "512", "--json").stdout)
+        self.assertEqual((asked["users"], len(asked["applications"])), (512, 11))
+        self.assertIn("512 users would ask for", self.inside("mix", "check", "mine.toml", "--users", "512").stdout)
+        self.assertIn("no limit", self.inside("mix", "check", "object-1k").stdout)
         self.assertIn("is there already", self.inside("mix", "new", "mine.toml", code=2).stderr)
         self.assertIn("no file ships", self.inside("mix", "new", "x.toml", "--from", "object-1k", code=2).stderr)
         (self.folder / "mine.toml").write_text(self.text("mine.toml").replace("weight = 10", "wait = 10"))
-        self.assertIn("line", self.inside("mix", "show", "mine.toml", code=2).stderr)
+        self.assertIn("line", self.inside("mix", "check", "mine.toml", code=2).stderr)
 
 
 SLOW = """
@@ -171,6 +178,14 @@ kind = "virtual"
 name = "dome-gw"
 rated = "1G"
 device = "gateway"
+"""
+PORTS = """
+version = 1
+kind = "ports"
+name = "dome-fw"
+rated = "1G"
+port1.interface = "{}"
+port2.interface = "{}"
 """
 
 
@@ -207,6 +222,15 @@ class AcrossAGateway(ProgramTest):
         self.assertAlmostEqual(found["app-throughput-l2", "receive"] / (20e6 * 1518 / 1538), 1, delta=0.03)
         self.assertEqual(found["failed-transactions",], 0)
 
+    def test_users_come_from_as_many_addresses_as_are_asked_for(self) -> None:
+        self.gateway('features = ["stateful"]', "clients = 500")
+        words = ("--mix", "object-1k-new", "--users", "4", "--ramp", "0.1s", "--hold", "1s")
+        record, found = self.figures("app", "gw.toml", *words)
+        self.assertEqual((record["rig"]["device"]["clients"], found["failed-transactions",]), (500, 0))
+        self.assertGreater(found["connections-rate",], 100)
+        self.gateway("clients = 20000")
+        self.assertIn("clients", self.inside("rig", "show", "gw.toml", code=2).stderr)
+
     def test_any_test_that_talks_to_a_station_crosses_it(self) -> None:
         self.gateway('shape = "20M"')
         out = self.harvok("rig", "try", "gw.toml", "tcp", "--duration", "1s", "--direction", "send").stdout
@@ -222,6 +246,54 @@ class AcrossAGateway(ProgramTest):
         self.assertIn("there is no feature 'fast'", self.inside("rig", "show", "gw.toml", code=2).stderr)
 
 
+class WhatFeaturesCost(ProgramTest):
+    WORDS = ("app", "--mix", "object-1k", "--users", "2", "--ramp", "0.1s", "--hold", "0.6s")
+
+    def test_of_a_gateway_of_this_kernel(self) -> None:
+        (self.folder / "gw.toml").write_text(GATEWAY)
+        asked = ("--features", "stateful", "--features", "nat,rules=5", "--repeats", "2", "--series", "cost")
+        out = self.harvok("rig", "vary", *asked, "gw.toml", *self.WORDS).stdout
+        self.assertRegex(out, r"transactions per second +2 users +none +\d.*\n +stateful +\d.* [+-]\d")
+        for part in ("nat+rules=5", "recorded as the series cost."):
+            self.assertIn(part, out)
+        lines = self.inside("logbook", "export", "--series", "cost.nat+rules=5").stdout.splitlines()
+        records = [json.loads(line) for line in lines]
+        self.assertEqual([record["rig"]["device"]["features"] for record in records], [["nat", "rules=5"]] * 2)
+        refused: tuple[tuple[tuple[str, ...], str], ...] = (
+            (("nat", "--series", "cost", "gw.toml", *self.WORDS), "has a series cost.baseline already"),
+            (("fast", "gw.toml", *self.WORDS), "there is no feature 'fast'"),
+            (("nat", "--features", "nat", "gw.toml", *self.WORDS), "the same --features twice"),
+            (("nat", "--switch", "true", "gw.toml", *self.WORDS), "needs no --switch"),
+            (("nat", "gw.toml", "ceiling", "1G"), "are not tried with"),
+            (("nat", "gw.toml", "app", "--json"), "--json is not"),
+        )
+        for words, said in refused:
+            self.assertIn(said, self.inside("rig", "vary", "--features", *words, code=2).stderr)
+
+    @NEEDS_ROOT
+    def test_of_a_device_that_a_command_switches(self) -> None:
+        ports = (f"hvf{os.getpid() % 10000}a", f"hvf{os.getpid() % 10000}b")
+        subprocess.run(["ip", "link", "add", ports[0], "type", "veth", "peer", "name", ports[1]], check=True)
+        self.addCleanup(subprocess.run, ["ip", "link", "del", ports[0]], capture_output=True)
+        for port in ports:
+            subprocess.run(["ip", "link", "set", port, "up"], check=True)
+        (self.folder / "ports.toml").write_text(PORTS.format(*ports))
+        switch = self.folder / "switch"
+        switch.write_text(f'#!/bin/sh\necho "$# $@" >> {self.folder}/switched\n[ "$1" != broken ]\n')
+        switch.chmod(0o755)
+        vary = ("rig", "vary", "--repeats", "1", "--switch", str(switch))
+        out = self.harvok(*vary, "--features", "log,inspect", "--json", "ports.toml", *self.WORDS).stdout
+        (cost,) = json.loads(out)["costs"]
+        self.assertEqual(
+            (cost["features"], len(cost["before"]["runs"]), len(cost["after"]["runs"])), ("log+inspect", 1, 1)
+        )
+        self.assertEqual((self.folder / "switched").read_text().splitlines(), ["0 ", "2 log inspect", "0 "])
+        failed = self.harvok(*vary, "--features", "broken", "ports.toml", *self.WORDS, code=4).stderr
+        self.assertIn("broken' ended with exit code 1", failed)
+        without = self.inside("rig", "vary", "--features", "log", "ports.toml", *self.WORDS, code=2).stderr
+        self.assertIn("--switch COMMAND", without)
+
+
 class Rfc9411(ProgramTest):
     def test_a_modelled_gateway_is_found_out(self) -> None:
         rig = GATEWAY.replace("virtual", "simulated").replace(
@@ -230,7 +302,9 @@ class Rfc9411(ProgramTest):
         (self.folder / "model.toml").write_text(rig)
         out = self.inside("rfc9411", "model.toml", "connections", "--object", "1k").stdout
         self.assertRegex(out, r"1000 B +1 2\d\d /s")
-        record = json.loads(self.inside("rfc9411", "model.toml", "all", "--object", "1k", "--json").stdout)
+        words = ("all", "--object", "1k", "--object", "16k", "--plot", "objects.png", "--json")
+        record = json.loads(self.inside("rfc9411", "model.toml", *words).stdout)
+        self.assertGreater((self.folder / "objects.png").stat().st_size, 10_000)
         quantities = {figure["quantity"] for figure in record["figures"]}
         self.assertLessEqual({"max-connections-rate", "max-app-throughput", "max-open-connections"}, quantities)
         self.assertIn("highest connections per second", self.inside("logbook", "show", "last").stdout)

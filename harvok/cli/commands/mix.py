@@ -6,6 +6,7 @@ from typing import Annotated
 import typer
 
 from harvok.cli.options import JsonOption, Overwrite
+from harvok.core.trials.app import MAX_USERS
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show mixes of applications.")
 
@@ -31,7 +32,7 @@ def list_mixes(json: JsonOption = False) -> None:
 
 @app.command()
 def show(mix: MixArgument, json: JsonOption = False) -> None:
-    """Check a mix, and show what its users do."""
+    """Show what the users of a mix do."""
     from harvok.rigs.mix_files import read_mix
 
     found = read_mix(mix)
@@ -42,6 +43,29 @@ def show(mix: MixArgument, json: JsonOption = False) -> None:
     from harvok.cli.render.mix import show_mix
 
     show_mix(stdout(), found)
+
+
+@app.command()
+def check(
+    mix: MixArgument,
+    users: Annotated[int, typer.Option(min=1, max=MAX_USERS, help="How many users there would be.")] = 64,
+    json: JsonOption = False,
+) -> None:
+    """Check a mix; say what its users would ask of a path at most."""
+    from harvok.core.app.demand import demands
+    from harvok.rigs.mix_files import read_mix
+
+    found = read_mix(mix)
+    asked = demands(found.build(), users)
+    if json:
+        from pydantic_core import to_json
+
+        typer.echo(to_json({"mix": found.name, "users": users, "applications": asked}, indent=2).decode())
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.mix import show_demands
+
+    show_demands(stdout(), found.name, users, asked)
 
 
 @app.command()
@@ -58,4 +82,4 @@ def new(
     text = mix_text(from_)
     with writing(file) as out:
         out.write(text)
-    typer.echo(f"written: {file}; `harvok mix show {file}` checks it")
+    typer.echo(f"written: {file}; `harvok mix check {file}` checks it")

@@ -7,8 +7,20 @@ import typer
 
 from harvok.cli.across import is_rig, run_again_across, simulated_rig
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
-from harvok.cli.measure import measure
-from harvok.cli.options import DAY_S, SEARCH, WHAT, Rated, StationOrRig, percent_option, rate_option, size, time_option
+from harvok.cli.measure import draw_last, measure
+from harvok.cli.options import (
+    DAY_S,
+    SEARCH,
+    WHAT,
+    Picture,
+    Rated,
+    StationOrRig,
+    check_picture,
+    percent_option,
+    rate_option,
+    size,
+    time_option,
+)
 from harvok.core.procedures.rfc9411 import CASES, CaseName, Rfc9411Test
 from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_BODY_BYTES, MAX_USERS
 from harvok.errors import UsageError
@@ -69,6 +81,7 @@ def rfc9411(
     keeping: RecordOptions,
     cases: Cases = None,
     rated: Rated = None,
+    plot: Picture = None,
 ) -> None:
     """Search what a device carries of application traffic: RFC 9411's cases.
 
@@ -81,6 +94,7 @@ def rfc9411(
     """
     from harvok.rigs.mix_files import read_mix
 
+    check_picture(plot)
     if not 0 < options.resolution <= 0.1:
         raise typer.BadParameter(
             "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
@@ -106,7 +120,7 @@ def rfc9411(
     if is_rig(place) and not rig:
         raise typer.Exit(run_again_across("rfc9411", place, keeping.logbook, repeating.wait))
     where = rig or reaching.settings(place, rated)
-    measure(request_of(where, test, keeping, labelling, repeating), keeping.json)
+    draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
 
 
 def _names(asked: list[str]) -> tuple[CaseName, ...]:

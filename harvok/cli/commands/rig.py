@@ -1,5 +1,6 @@
 """`harvok rig`: files that say what is wired to what."""
 
+import contextlib
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -74,6 +75,89 @@ def try_(
     from harvok.cli.across import run_across_rig
 
     raise typer.Exit(run_across_rig(file, command, logbook, wait))
+
+
+@app.command(
+    "vary",
+    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.",
+)
+def vary(
+    file: RigPath,
+    command: Annotated[
+        list[str],
+        typer.Argument(metavar="COMMAND…", help="app, rfc9411, tcp, udp or delay with its options and no station."),
+    ],
+    features: Annotated[
+        list[str],
+        typer.Option(
+            metavar="FEATURE,…",
+            help="What to switch on: of a virtual gateway stateful, nat, rules=1000, table=10000. Repeatable.",
+        ),
+    ],
+    logbook: LogbookOption,
+    switch: Annotated[
+        str | None,
+        typer.Option(
+            metavar="COMMAND",
+            help="For a rig of ports: what switches the device; run with the features as further words, or none.",
+        ),
+    ] = None,
+    repeats: Annotated[int, typer.Option(min=1, max=100, help="Runs with each, and without.")] = 3,
+    series: Annotated[
+        str | None, typer.Option(metavar="NAME", show_default="from the time", help="Series that the runs belong to.")
+    ] = None,
+    json: JsonOption = False,
+    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
+) -> None:
+    """Measure what each feature of a device costs.
+
+    The same test in rounds: across the device as it is, then with each of
+    the --features on. Shows every main figure beside that without them.
+    Options of this command come first.
+    Example: harvok rig vary gateway.toml --features stateful --features stateful,rules=1000 app --mix web
+    """
+    import sys
+
+    from harvok.cli.options import typed_command
+    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.features import FeatureView, show_costs
+    from harvok.clock import SYSTEM
+    from harvok.core.models.comparison import encode_costs
+    from harvok.core.models.rig import SimulatedRig
+    from harvok.errors import UsageError
+    from harvok.rigs.files import read_rig
+    from harvok.runner.across import AcrossRequest
+    from harvok.runner.feature_costs import FeatureRequest, measure_features
+
+    rig = read_rig(file)
+    if isinstance(rig, SimulatedRig):
+        raise UsageError(f"{rig.name} is a model without features", "Take a virtual gateway, or a rig of ports.")
+    request = FeatureRequest(
+        rig,
+        tuple(tuple(text.replace(",", " ").split()) for text in features),
+        AcrossRequest(tuple(command), logbook, tuple(typed_command(sys.argv)), wait),
+        series or f"features-{SYSTEM.utc():%Y%m%d-%H%M%S}",
+        repeats,
+        _words(switch or ""),
+    )
+    view = FeatureView(stderr())
+    with contextlib.closing(view):
+        costs = measure_features(request, view.run, view.notice)
+    if json:
+        typer.echo(encode_costs(request.name, costs))
+    else:
+        show_costs(stdout(), request.name, costs)
+
+
+def _words(command: str) -> tuple[str, ...]:
+    """A command as a shell reads it. Raises BadParameter."""
+    import shlex
+
+    try:
+        return tuple(shlex.split(command))
+    except ValueError as error:
+        raise typer.BadParameter(f"'{command}' is no command: {error}", param_hint="'--switch'") from error
 
 
 @app.command()

@@ -57,8 +57,7 @@ def _tells(row: ComparedFigure) -> bool:
 def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
     meaning = QUANTITIES[row.quantity]
     show = FORMATS[meaning.unit]
-    relative = meaning.unit != "ratio"  # how much a share changed in proportion to itself only misleads
-    change = row.change if relative else None
+    relative = _is_relative(row)
 
     def spread(summary: Summary) -> str:
         return format_share(summary.spread) if relative else DASH
@@ -70,9 +69,20 @@ def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
         *([spread(row.before)] if with_spread else []),
         show(row.after.mean),
         *([spread(row.after)] if with_spread else []),
-        f"{change.ratio * 100:+.1f} %" if change else DASH,
-        _interval(change.interval) if change else DASH,
+        *change_cells(row),
     ]
+
+
+def _is_relative(row: ComparedFigure) -> bool:
+    """How much a share changed in proportion to itself only misleads."""
+    return QUANTITIES[row.quantity].unit != "ratio"
+
+
+def change_cells(row: ComparedFigure) -> list[str]:
+    """The change of a figure, and the interval in which it lies."""
+    if not row.change or not _is_relative(row):
+        return [DASH, DASH]
+    return [f"{row.change.ratio * 100:+.1f} %", _interval(row.change.interval)]
 
 
 def _interval(interval: Interval) -> str:

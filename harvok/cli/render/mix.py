@@ -6,9 +6,10 @@ from rich.console import Console
 from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
+from harvok.core.app.demand import AppDemand
 from harvok.core.app.mix import MixFile
 from harvok.core.trials.app import Action, Application
-from harvok.core.units import counted, format_duration, format_share, format_size
+from harvok.core.units import counted, format_duration, format_per_second, format_rate, format_share, format_size
 
 
 def show_mixes(console: Console, mixes: Sequence[MixFile]) -> None:
@@ -36,6 +37,32 @@ def show_mix(console: Console, mix: MixFile) -> None:
         for action in application.actions:
             table.add_row(*_cells(action))
         console.print(table)
+
+
+def show_demands(console: Console, name: str, users: int, found: Sequence[AppDemand]) -> None:
+    """What users of a mix ask for at most, by application and all together."""
+    asked = [one for one in found if one.transactions_per_s is not None]
+    console.print(f"{name} is valid; if every answer came at once, {counted(users, 'user')} would ask for:")
+    table = plain_table(("  application",), ("transactions/s", "up", "down"))
+    for one in found:
+        table.add_row(*_demand_cells(one))
+    if len(asked) == len(found) > 1:
+        total = (sum(getattr(one, what) for one in asked) for what in ("transactions_per_s", "up_bps", "down_bps"))
+        table.add_row(*_demand_cells(AppDemand("all", *total)))
+    console.print(table)
+    if len(asked) < len(found):
+        console.print("  no limit: its users never pause, and take what the path gives")
+
+
+def _demand_cells(demand: AppDemand) -> tuple[str, ...]:
+    if demand.transactions_per_s is None or demand.up_bps is None or demand.down_bps is None:
+        return (f"  {demand.application}", "no limit", "no limit", "no limit")
+    return (
+        f"  {demand.application}",
+        format_per_second(demand.transactions_per_s),
+        format_rate(demand.up_bps),
+        format_rate(demand.down_bps),
+    )
 
 
 def _connections(application: Application) -> str:

@@ -1,6 +1,7 @@
 """A comparison as an open JSON document."""
 
 import json
+from collections.abc import Sequence
 
 from pydantic import TypeAdapter
 
@@ -16,6 +17,17 @@ def encode_comparison(found: Comparison) -> str:
     head: dict[str, object] = {"format": "harvok-comparison", "version": 1, "verdict": found.verdict}
     head |= {"before": _series(found.before), "after": _series(found.after)}
     return json.dumps(head | document, indent=2)
+
+
+def encode_costs(name: str, costs: Sequence[Comparison]) -> str:
+    """What features cost, each against the same baseline; without verdicts, for a cost is none."""
+    rows = [{"features": one.after.name.removeprefix(f"{name}."), **_rows(one)} for one in costs]
+    return json.dumps({"format": "harvok-feature-costs", "version": 1, "name": name, "costs": rows}, indent=2)
+
+
+def _rows(found: Comparison) -> dict[str, object]:
+    rows = _finite(_COMPARISON.dump_python(found, mode="json", include={"rows"}))
+    return {"before": _series(found.before), "after": _series(found.after), **rows}
 
 
 def _series(series: Series) -> dict[str, object]:

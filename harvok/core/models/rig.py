@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.fields import Duration, Model, Rate, Share, Size
-from harvok.core.gateway import parse_features
+from harvok.core.gateway import MAX_CLIENTS, parse_features
 from harvok.errors import UsageError
 
 
@@ -164,7 +164,7 @@ class VirtualRig(_RigBase):
     """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`,
     by the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of
     `buffer`. A switch may have more than two `ports`. A gateway is between two hosts, for tests that talk to a station;
-    its `features` are those of core.gateway."""
+    its `features` are those of core.gateway, and `clients` how many IPv4 addresses users of applications come from."""
 
     kind: Literal["virtual"]
     device: VirtualKind = "switch"
@@ -174,6 +174,7 @@ class VirtualRig(_RigBase):
     mtu: Annotated[int, Field(ge=68, le=65535)] = 1500
     ports: Annotated[int, Field(ge=2, le=MAX_PORTS)] = 2
     features: list[str] = []
+    clients: Annotated[int, Field(ge=1, le=MAX_CLIENTS)] = 1
 
     @field_validator("features")
     @classmethod
@@ -189,8 +190,8 @@ class VirtualRig(_RigBase):
             raise ValueError('device = "impairment" and impairment = "metro" (or another) go together')
         if self.ports > 2 and self.device != "switch":
             raise ValueError(f"a {self.device} has two ports; a switch may have more")
-        if self.features and self.device != "gateway":
-            raise ValueError("only a gateway has features")
+        if self.device != "gateway" and (self.features or self.clients > 1):
+            raise ValueError("only a gateway has features, and clients")
         if self.shape and self.device == "impairment":
             raise ValueError("an impairment has a rate of its own: leave out shape")
         if self.shape and self.device == "wire":

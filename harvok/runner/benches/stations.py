@@ -3,8 +3,10 @@
 import os
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 
 from harvok.clock import Clock
+from harvok.core.gateway import client_addresses
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import quick_checks
@@ -69,12 +71,21 @@ def open_stations(request: TestRequest, notice: Callable[[str], None], clock: Cl
     """Takes this host and the station for a request, waiting for its turn. Raises TestRunningError, BusyError."""
     settings = request.place
     assert isinstance(settings, StationsSettings)
+    settings = _with_clients(settings)
     with ExitStack() as stack:
         what = f"a test towards {settings.station}"
         stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         rig = stack.enter_context(StationsRig(settings, clock))
         rig.claim(planned_s(request), request.wait_s, notice)
         yield StationsBench(request, settings, rig)
+
+
+def _with_clients(settings: StationsSettings) -> StationsSettings:
+    """The same, with the addresses of clients that a rig has which was built for this test."""
+    rig = _built_rig()
+    if not isinstance(rig, VirtualRig) or rig.clients == 1:
+        return settings
+    return replace(settings, source=replace(settings.source, clients=client_addresses(rig.clients)))
 
 
 def _built_rig() -> VirtualRig | PortsRig | None:

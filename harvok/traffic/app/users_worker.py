@@ -12,6 +12,7 @@ import socket
 from collections.abc import Iterator
 from dataclasses import asdict
 from errno import EADDRNOTAVAIL, ECONNREFUSED, ECONNRESET, EINPROGRESS, EMFILE, ENFILE, EPIPE, ETIMEDOUT
+from itertools import cycle
 from typing import Any
 
 from harvok.clock import SYSTEM, monotonic_ns
@@ -64,7 +65,6 @@ _REASONS = {
 
 CONNECTING, HEAD, IDLE, CLOSING, CHUNKED, UNTIL_END, SHAKING = -2, -1, 0, -3, -4, -5, -6
 """What a connection needs next, where it is not a number of bytes of a body."""
-_ENDLESS = 1 << 62
 
 
 class _User:
@@ -80,8 +80,8 @@ class _User:
 
 class _UserConnection:
     __slots__ = (
-        "began_ns", "chunked", "doing", "due_ns", "exchange", "fd", "left", "need", "partial", "recv_into", "segments",
-        "send", "sock", "tls", "unsent", "upload_left", "user", "using",
+        "began_ns", "came", "chunked", "doing", "due_ns", "exchange", "fd", "left", "need", "partial", "recv_into",
+        "segments", "send", "sock", "tls", "unsent", "upload_left", "user", "using",
     )  # fmt: skip
 
     def __init__(self, sock: _socket.socket, user: _User) -> None:
@@ -91,7 +91,7 @@ class _UserConnection:
         self.need = CONNECTING
         self.segments = (0, 0, 0)
         self.partial = self.unsent = b""
-        self.upload_left = 0
+        self.upload_left = self.came = 0
         self.chunked: ChunkedBody | None = None
         self.tls: TlsStream | None = None
         self.doing: Doing
@@ -113,9 +113,10 @@ class Users:
         self._address = socket_address(host, port)
         self._family = socket.AF_INET6 if ":" in host else socket.AF_INET
         source = orders.source
-        self._from = socket_address(source.address, 0) if source.address else None
+        self._from = cycle(socket_address(one, 0) for one in source.clients or [source.address] if one)
+        self._binds = bool(source.address or source.clients)
         self._options: list[tuple[int, int, Any]] = list(source_options(source))
-        if source.address:
+        if self._binds:
             self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
         self._connections: list[_UserConnection | None] = [None] * (allow_many_descriptors() + 1)
         self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(_TAKEN_BYTES))
@@ -176,7 +177,7 @@ class Users:
         if change.joins:
             user = self._here[change.user] = _User(self._script[next(self._turns)], once=False)
             self._present += 1
-            self._begin_action(user, due_ns)
+            self._begin_on_time(user, due_ns)
         else:
             self._ask_to_leave(self._here.pop(change.user))
         self._next_change(coming)
@@ -198,16 +199,13 @@ class Users:
             self._unserved += 1
         else:
             self._present += 1
-            self._begin_action(_User(using, once=True), due_ns)
+            self._begin_on_time(_User(using, once=True), due_ns)
         self._next_arrival(coming)
 
     def _begin_action(self, user: _User, due_ns: int) -> None:
         """The next action of a user, who meant to begin it at `due_ns`."""
         doing = user.using.actions[user.at]
         user.to_do = doing.times
-        lag = bin_of(monotonic_ns() - due_ns)
-        self._lag[lag] += 1
-        self._recent_lag[lag >> COARSE] += 1
         while user.to_do and (user.idle or user.opened < user.using.connections):
             user.to_do -= 1
             user.under_way += 1
@@ -219,7 +217,14 @@ class Users:
     def _resume(self, due_ns: int, user: _User) -> None:
         """Goes on after a pause, in which he may have left."""
         if not user.leaves:
-            self._begin_action(user, due_ns)
+            self._begin_on_time(user, due_ns)
+
+    def _begin_on_time(self, user: _User, due_ns: int) -> None:
+        """What a user meant to do at a time of his own; counts how late it is."""
+        lag = bin_of(monotonic_ns() - due_ns)
+        self._lag[lag] += 1
+        self._recent_lag[lag >> COARSE] += 1
+        self._begin_action(user, due_ns)
 
     def _leave(self, user: _User) -> None:
         self._present -= 1
@@ -280,8 +285,8 @@ class Users:
         try:
             for option in self._options:
                 sock.setsockopt(*option)
-            if self._from:
-                sock.bind(self._from)
+            if self._binds:
+                sock.bind(next(self._from))
         except OSError as error:
             sock.close()
             self._could_not_open(user, doing, error.errno)
@@ -576,12 +581,12 @@ class Users:
             if not connection.need:
                 self._last_byte(connection, event)
         else:
-            connection.exchange.whole += got
+            connection.came += got
 
     def _ended(self, connection: _UserConnection) -> None:
         """The other end has said goodbye."""
         if connection.need == UNTIL_END:
-            connection.left = 1
+            connection.left, connection.exchange.whole = 1, connection.came
             self._last_byte(connection, _END)
         elif connection.need == CLOSING:
             self._close(connection)
@@ -619,10 +624,11 @@ class Users:
         if answer.status != 200:
             self._lose(connection, f"status {answer.status}")
             return
-        if answer.close:
+        expected = connection.left == 1 or not answer.close
+        if not expected:
             connection.left = 1
         if answer.body_bytes is None:
-            exchange.whole = len(head) + len(rest)
+            connection.came = len(head) + (0 if answer.chunked else len(rest))
             self._first_byte(connection, CHUNKED if answer.chunked else UNTIL_END)
             if answer.chunked:
                 connection.chunked = ChunkedBody()
@@ -631,7 +637,9 @@ class Users:
         if answer.body_bytes != exchange.response_bytes:
             self._lose(connection, "altered")
             return
-        exchange.head, exchange.whole = head, len(head) + answer.body_bytes
+        if expected:  # one that ends a connection unasked is read each time
+            exchange.head = head
+        exchange.whole = len(head) + answer.body_bytes
         need = answer.body_bytes - len(rest)
         if need < 0:
             self._lose(connection, "malformed")
@@ -648,7 +656,7 @@ class Users:
         except MalformedMessageError:
             self._lose(connection, "malformed")
             return
-        connection.exchange.whole += taken
+        connection.came += taken
         if not chunked.over:
             return
         connection.chunked = None
@@ -657,6 +665,7 @@ class Users:
         elif chunked.body_bytes != connection.exchange.response_bytes:
             self._lose(connection, "altered")
         else:
+            connection.exchange.whole = connection.came
             self._last_byte(connection)
 
     # Time
@@ -686,7 +695,7 @@ class Users:
         self._looks = self._open_seen = self._present_seen = 0
 
     def _count_all_segments(self) -> None:
-        for connection in self._connections:
+        for connection in self._connections[: self._highest_fd + 1]:
             if connection and connection.need != CONNECTING:
                 self._count_segments(connection)
 
