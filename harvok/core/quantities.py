@@ -645,7 +645,7 @@ _ROWS = (
         resolution="search",
     ),
     Quantity(
-        "max-open-connections", "most concurrent connections", "count", "", "higher",
+        "max-open-connections", "maximum concurrent connections", "count", "", "higher",
         "most connections that were open at one time, each with a transaction every five seconds, of which no more "
         "failed than RFC 9411 lets",
         standard="RFC 9411 §7.5", labels=_OBJECTS, heading="connections", rank="headline", judged=True,

@@ -42,7 +42,8 @@ def show_mix(console: Console, mix: MixFile) -> None:
 def show_demands(console: Console, name: str, users: int, found: Sequence[AppDemand]) -> None:
     """What users of a mix ask for at most, by application and all together."""
     asked = [one for one in found if one.transactions_per_s is not None]
-    console.print(f"{name} is valid; if every answer came at once, {counted(users, 'user')} would ask for, bodies alone:")
+    asking = f"{counted(users, 'user')} would ask for, bodies alone"
+    console.print(f"{name} is valid; if every answer came at once, {asking}:")
     table = plain_table(("  application",), ("transactions/s", "up", "down"))
     for one in found:
         table.add_row(*_demand_cells(one))
