@@ -301,9 +301,15 @@ class ComingHome(ProgramTest):
             with self.assertRaises(RecordError):
                 book.add(other)
 
+    def overwrite(self) -> None:
+        """Between two transactions: in the middle of one, SQLite would write all pages anew, and nothing be lost."""
+        with closing(sqlite3.connect(self.logbook, timeout=30, isolation_level=None)) as held:
+            held.execute("begin immediate")
+            self.logbook.write_bytes(b"gone" * 1000)
+
     def test_a_logbook_lost_in_mid_run_is_said_and_mended(self) -> None:
         _, address = self.station()
-        ways: list[Callable[[], object]] = [lambda: self.logbook.write_bytes(b"gone" * 1000), self.logbook.unlink]
+        ways: list[Callable[[], object]] = [self.overwrite, self.logbook.unlink]
         for number, lose in enumerate(ways, 1):
             near = self.start("tcp", address, "--duration", "2s", "--direction", "send", "--interval", "500ms")
             assert near.stdout
