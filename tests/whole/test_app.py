@@ -25,8 +25,8 @@ levels = ["2/0.6s", "6/0.6s"]
 ramp = "0.1s"
 
 [[criteria]]
-figure = "response-median"
-max = "1us"
+figure = "transactions-rate"
+min = 1000000
 labels = {{ application = "control", level = "6 users" }}
 
 [[criteria]]
