@@ -18,11 +18,12 @@ PRIORITY = -10
 
 
 def say(line: dict[str, Any]) -> None:
-    """Writes a line to the parent, whole and at once. Ends this process where nobody is there any more to read it."""
+    """Writes a line to the parent, whole and at once. Ends this process, in order, where nobody is there any more to
+    read it: what it has lent or changed is put back on the way out."""
     try:
         os.write(1, json.dumps(line).encode() + b"\n")
     except BrokenPipeError:
-        os._exit(0)
+        raise SystemExit(0) from None
 
 
 def say_ready(what: Any = True) -> None:
