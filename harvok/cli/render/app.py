@@ -258,7 +258,7 @@ def _levels_table(readings: Sequence[LevelReading]) -> PlainTable:
             format_rate(reading.request_bps),
             format_rate(reading.response_bps),
             *map(format_rate, reading.l2_bps),
-            format_share(total.failed / total.attempted) if total.attempted else "–",
+            maybe(total.failed_share, format_share),
         )
     return table
 

@@ -158,7 +158,7 @@ def _new_connections(case: LevelCase) -> Limiter | None:
 
 def _failing(case: LevelCase) -> Limiter | None:
     total = case.reading.total
-    if total.failed <= UNEXPECTED_SHARE * total.attempted:
+    if not total.fails_too_often:
         return None
     reason = max(total.failures, key=lambda one: total.failures[one])
     return Limiter(

@@ -3,9 +3,10 @@
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from harvok.core.app.counts import joined_actions, joined_connections
 from harvok.core.ends import SEND, TWO_WAY
 from harvok.core.figures import Figure, Mark, numbered
-from harvok.core.measures.bins import edges_of, merged, quantile_ns
+from harvok.core.measures.bins import edges_of, quantile_ns
 from harvok.core.trials.app import (
     ActionCounts,
     AppStreamResult,
@@ -66,6 +67,16 @@ class Part:
     def attempted(self) -> int:
         return self.transactions + self.failed
 
+    @property
+    def failed_share(self) -> float | None:
+        """Of all that were attempted; None where nothing was."""
+        return self.failed / self.attempted if self.attempted else None
+
+    @property
+    def fails_too_often(self) -> bool:
+        """Whether more failed than RFC 9411 lets."""
+        return self.failed > UNEXPECTED_SHARE * self.attempted
+
 
 @dataclass(frozen=True, slots=True)
 class LevelReading:
@@ -114,6 +125,11 @@ class LevelReading:
         return self.each_second(self.total.response_bytes * 8)
 
     @property
+    def is_reset_too_often(self) -> bool:
+        """Whether more connections were reset than RFC 9411 lets."""
+        return self.connections.resets > UNEXPECTED_SHARE * max(self.connections.opened, 1)
+
+    @property
     def l2_bps(self) -> tuple[float, float]:
         """Ethernet frames, FCS included, towards the service and back."""
         sent, received = self.connections.segments_sent, self.connections.segments_received
@@ -135,7 +151,7 @@ def level_names(levels: Sequence[Level]) -> list[str]:
 
 
 def _read(trial: AppTrial, result: AppStreamResult, name: str, counts: LevelCounts) -> LevelReading:
-    applications, connections = trial.mix.applications, _all_connections(counts.connections)
+    applications, connections = trial.mix.applications, joined_connections(counts.connections)
     of_each = [[one for one in counts.actions if one.application == number] for number in range(len(applications))]
     return LevelReading(
         direction=result.direction,
@@ -163,27 +179,14 @@ def _read(trial: AppTrial, result: AppStreamResult, name: str, counts: LevelCoun
 
 
 def _part(actions: Sequence[ActionCounts]) -> Part:
-    reasons = sorted({reason for one in actions for reason in one.failures})
+    counts = joined_actions(actions)
     return Part(
-        sum(one.transactions for one in actions),
-        {reason: sum(one.failures.get(reason, 0) for one in actions) for reason in reasons},
-        sum(one.request_bytes for one in actions),
-        sum(one.response_bytes for one in actions),
-        spread_of(merged(one.first_byte for one in actions)),
-        spread_of(merged(one.response for one in actions)),
-    )
-
-
-def _all_connections(ones: Sequence[ConnectionCounts]) -> ConnectionCounts:
-    return ConnectionCounts(
-        0,
-        sum(one.opened for one in ones),
-        sum(one.resets for one in ones),
-        sum(one.segments_sent for one in ones),
-        sum(one.segments_received for one in ones),
-        sum(one.retransmitted for one in ones),
-        merged(one.handshake for one in ones),
-        merged(one.tls_handshake for one in ones),
+        counts.transactions,
+        counts.failures,
+        counts.request_bytes,
+        counts.response_bytes,
+        spread_of(counts.first_byte),
+        spread_of(counts.response),
     )
 
 
@@ -228,7 +231,8 @@ def _of_level(reading: LevelReading) -> Iterator[tuple[str, float | None, dict[s
         yield "app-throughput-l2", bps, way
     for way, segments in zip(ways, (connections.segments_sent, connections.segments_received), strict=True):
         yield "packets-rate", reading.each_second(segments), way
-    yield from _times(total)
+    for quantity, time_s in times_of(total):
+        yield quantity, time_s, {}
     if reading.handshake:
         yield "handshake-median", reading.handshake.median_s, {}
         yield "handshake-p99", reading.handshake.p99_s, {}
@@ -237,7 +241,7 @@ def _of_level(reading: LevelReading) -> Iterator[tuple[str, float | None, dict[s
         yield "tls-handshakes-rate", reading.each_second(shaken), {}
         yield "tls-handshake-median", reading.tls_handshake.median_s, {}
         yield "tls-handshake-p99", reading.tls_handshake.p99_s, {}
-    yield "failed-transactions", total.failed / total.attempted if total.attempted else None, {}
+    yield "failed-transactions", total.failed_share, {}
     yield "reset-connections", connections.resets / max(connections.opened, 1), {}
     yield "segments-retransmitted", connections.retransmitted / max(connections.segments_sent, 1), {}
     for reason, number in total.failures.items():
@@ -248,22 +252,23 @@ def _of_level(reading: LevelReading) -> Iterator[tuple[str, float | None, dict[s
     yield "users-lag-p99", reading.lag.p99_s if reading.lag else None, {}
 
 
-def _times(part: Part) -> Iterator[tuple[str, float | None, dict[str, str]]]:
+def times_of(part: Part) -> Iterator[tuple[str, float]]:
+    """Every quantity of the times to the first and to the last byte, in seconds; none where nothing was answered."""
     for name, spread in (("first-byte", part.first_byte), ("response", part.response)):
         if spread:
-            yield f"{name}-median", spread.median_s, {}
-            yield f"{name}-p999", spread.p999_s, {}
-            yield f"{name}-min", spread.min_s, {}
-            yield f"{name}-mean", spread.mean_s, {}
-            yield f"{name}-max", spread.max_s, {}
+            yield f"{name}-median", spread.median_s
+            yield f"{name}-p999", spread.p999_s
+            yield f"{name}-min", spread.min_s
+            yield f"{name}-mean", spread.mean_s
+            yield f"{name}-max", spread.max_s
 
 
 def _of_part(reading: LevelReading, part: Part, labels: dict[str, str], mark: Mark) -> Iterator[Figure]:
     yield Figure("transactions-rate", reading.each_second(part.transactions), labels, mark)
-    for quantity, value, _ in _times(part):
-        if value is not None and quantity.endswith(("-median", "-p999")):
+    for quantity, value in times_of(part):
+        if quantity.endswith(("-median", "-p999")):
             yield Figure(quantity, value, labels, mark)
-    if part.attempted:
-        yield Figure("failed-transactions", part.failed / part.attempted, labels, mark)
+    if part.failed_share is not None:
+        yield Figure("failed-transactions", part.failed_share, labels, mark)
     for direction, number in zip(reading.ways, (part.request_bytes, part.response_bytes), strict=True):
         yield Figure("app-goodput", reading.each_second(number * 8), labels | {"direction": direction}, mark)

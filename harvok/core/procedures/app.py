@@ -53,13 +53,13 @@ def _notices(reading: LevelReading) -> list[str]:
     """What RFC 9411 does not let pass, and what makes the figures of a level rest on little."""
     total, connections, name = reading.total, reading.connections, reading.title
     notices = []
-    if total.failed > UNEXPECTED_SHARE * total.attempted:
+    if total.fails_too_often:
         reasons = ", ".join(f"{reason} {number}" for reason, number in total.failures.items())
         notices.append(
             f"{name}: {total.failed} of {total.attempted} transactions failed ({reasons}); RFC 9411 lets "
             f"{format_share(UNEXPECTED_SHARE)} fail"
         )
-    if connections.resets > UNEXPECTED_SHARE * max(connections.opened, 1):
+    if reading.is_reset_too_often:
         notices.append(f"{name}: {connections.resets} connections were reset; {connections.opened} were opened")
     if not total.transactions:
         notices.append(f"{name}: not one transaction was completed")

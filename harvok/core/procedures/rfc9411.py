@@ -8,7 +8,7 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from harvok.core.app.reading import UNEXPECTED_SHARE, LevelReading
+from harvok.core.app.reading import LevelReading, times_of
 from harvok.core.ends import SEND
 from harvok.core.figures import Figure, Mark
 from harvok.core.limiter import Limiter
@@ -199,12 +199,9 @@ def _add(findings: Findings, reading: LevelReading, limiter: Limiter, labels: di
     values: list[tuple[str, float | None]] = [
         ("transactions-rate", reading.each_second(total.transactions)),
         ("connections-rate", reading.each_second(reading.connections.opened)),
-        ("failed-transactions", total.failed / total.attempted if total.attempted else None),
+        ("failed-transactions", total.failed_share),
+        *times_of(total),
     ]
-    for name, spread in (("first-byte", total.first_byte), ("response", total.response)):
-        if spread:
-            values += [(f"{name}-{which}", getattr(spread, f"{which}_s")) for which in ("min", "mean", "median")]
-            values += [(f"{name}-p999", spread.p999_s), (f"{name}-max", spread.max_s)]
     findings.figures.extend(Figure(key, value, labels, mark) for key, value in values if value is not None)
     for direction, bps in (("send", reading.request_bps), ("receive", reading.response_bps)):
         findings.figures.append(Figure("app-goodput", bps, labels | {"direction": direction}, mark))
@@ -251,12 +248,7 @@ def _try(case: _Case, attempt: Attempt, link: Link) -> Generator[AppTrial, AppTr
     trial = replace(trial, levels=levels)
     reading, limiter = _reading(trial, (yield trial), link)
     carried = min(case.carried(reading), attempt.load)
-    total, connections = reading.total, reading.connections
-    whole = (
-        total.failed <= UNEXPECTED_SHARE * total.attempted
-        and connections.resets <= UNEXPECTED_SHARE * max(connections.opened, 1)
-        and not reading.unserved
-    )
+    whole = not (reading.total.fails_too_often or reading.is_reset_too_often or reading.unserved)
     at_edges = _AT_EDGES * case.grain(attempt.duration_s)
     passed = whole and carried + at_edges >= _HELD * attempt.load
     if limiter.blame == "tester" and not passed:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
+from harvok.core.app.counts import joined_levels
 from harvok.core.ends import End, Role
 from harvok.core.measures.bins import merged, quantile_ns
 from harvok.core.trials.app import (
@@ -135,7 +136,7 @@ class UsersWatch(_Watch):
 
     def summary(self) -> AppSummary:
         """What the users' end says when all is over."""
-        levels = [self._with_cpu(_joined(parts)) for _, parts in sorted(self._levels.items())]
+        levels = [self._with_cpu(joined_levels(parts)) for _, parts in sorted(self._levels.items())]
         return AppSummary(self.direction, self.role, levels, header_bytes=self._header_bytes)
 
     def _with_cpu(self, level: LevelCounts) -> LevelCounts:
@@ -244,46 +245,3 @@ def _level_of(told: dict[str, Any]) -> LevelCounts:
 
 def _bins(told: dict[str, int]) -> dict[int, int]:
     return {int(number): count for number, count in told.items()}
-
-
-def _joined(parts: Sequence[LevelCounts]) -> LevelCounts:
-    """What several processes say of one level, as one."""
-    if len(parts) == 1:
-        return parts[0]
-    return LevelCounts(
-        parts[0].level,
-        max(part.seconds for part in parts),
-        [_joined_actions(ones) for ones in zip(*(part.actions for part in parts), strict=True)],
-        [_joined_connections(ones) for ones in zip(*(part.connections for part in parts), strict=True)],
-        sum(part.mean_open_connections for part in parts),
-        sum(part.mean_users for part in parts),
-        merged(part.lag for part in parts),
-        sum(part.unserved for part in parts),
-    )
-
-
-def _joined_actions(ones: Sequence[ActionCounts]) -> ActionCounts:
-    reasons = dict.fromkeys(reason for one in ones for reason in one.failures)
-    return ActionCounts(
-        ones[0].application,
-        ones[0].action,
-        sum(one.transactions for one in ones),
-        sum(one.request_bytes for one in ones),
-        sum(one.response_bytes for one in ones),
-        merged(one.first_byte for one in ones),
-        merged(one.response for one in ones),
-        {reason: sum(one.failures.get(reason, 0) for one in ones) for reason in reasons},
-    )
-
-
-def _joined_connections(ones: Sequence[ConnectionCounts]) -> ConnectionCounts:
-    return ConnectionCounts(
-        ones[0].application,
-        sum(one.opened for one in ones),
-        sum(one.resets for one in ones),
-        sum(one.segments_sent for one in ones),
-        sum(one.segments_received for one in ones),
-        sum(one.retransmitted for one in ones),
-        merged(one.handshake for one in ones),
-        merged(one.tls_handshake for one in ones),
-    )
