@@ -116,7 +116,7 @@ class SimulatedGateway:
     def _flow(self, application: Application, level: Level, height: float) -> _Flow:
         """Users go round once in the time that pauses and answers take; arrivals go round once."""
         once_s = sum(
-            _mean(action.think_s) + _mean(action.service_s) + self._model.delay_s for action in application.actions
+            action.mean_think_s + action.mean_service_s + self._model.delay_s for action in application.actions
         )
         sessions = height if level.users is None else height / max(once_s, _FASTEST_S)
         transactions = sessions * application.transactions
@@ -148,8 +148,8 @@ class SimulatedGateway:
         self, at: int, place: int, flow: _Flow, action: Action, seconds: float, response_s: float
     ) -> ActionCounts:
         transactions = round(flow.transactions * action.times / max(flow.application.transactions, 1) * seconds)
-        up, down = (_mean(sizes) + _HEAD_BYTES for sizes in (action.request_bytes, action.response_bytes))
-        times = {bin_of(int((response_s + _mean(action.service_s)) * 1e9)): transactions} if transactions else {}
+        up, down = (mean + _HEAD_BYTES for mean in (action.mean_request_bytes, action.mean_response_bytes))
+        times = {bin_of(int((response_s + action.mean_service_s) * 1e9)): transactions} if transactions else {}
         return ActionCounts(
             at, place, transactions, round(transactions * up), round(transactions * down), dict(times), times, {}
         )
@@ -163,7 +163,3 @@ class SimulatedGateway:
         opened = round(flow.connections * seconds)
         times = {bin_of(int(self._model.delay_s * 1e9)): opened} if opened else {}
         return ConnectionCounts(at, opened, 0, sent + 3 * opened, received + 3 * opened, 0, times)
-
-
-def _mean(values: Sequence[float]) -> float:
-    return sum(values) / len(values)

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from statistics import fmean
 
 from harvok.core.trials.app import Application, AppMix
 
@@ -36,7 +35,7 @@ def _passes_per_s(mix: AppMix, users: int) -> Iterator[float | None]:
 def _pass_s(application: Application) -> float:
     """How long all actions take once: pauses, and the service's own time, over the connections of a user."""
     return sum(
-        fmean(action.think_s) + fmean(action.service_s) * max(action.times / application.connections, 1.0)
+        action.mean_think_s + action.mean_service_s * max(action.times / application.connections, 1.0)
         for action in application.actions
     )
 
@@ -44,8 +43,9 @@ def _pass_s(application: Application) -> float:
 def _demand(application: Application, passes_per_s: float | None) -> AppDemand:
     if passes_per_s is None:
         return AppDemand(application.name, None, None, None)
-    up = sum(action.times * fmean(action.request_bytes) for action in application.actions)
-    down = sum(action.times * fmean(action.response_bytes) for action in application.actions)
     return AppDemand(
-        application.name, passes_per_s * application.transactions, passes_per_s * up * 8, passes_per_s * down * 8
+        application.name,
+        passes_per_s * application.transactions,
+        passes_per_s * application.request_bytes * 8,
+        passes_per_s * application.response_bytes * 8,
     )

@@ -243,8 +243,8 @@ def _mean_service_s(case: LevelCase) -> float:
     by_name: dict[str, Application] = {one.name: one for one in case.trial.mix.applications}
     total = 0.0
     for (application, action), part in case.reading.actions.items():
-        times = next(one.service_s for one in by_name[application].actions if one.name == action)
-        total += part.transactions * sum(times) / len(times)
+        meant_s = next(one.mean_service_s for one in by_name[application].actions if one.name == action)
+        total += part.transactions * meant_s
     return total / max(case.reading.total.transactions, 1)
 
 

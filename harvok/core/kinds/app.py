@@ -97,10 +97,10 @@ def _conditions(test: AppTest) -> Conditions:
 def _words(application: Application) -> str:
     """All that users of an application do, in a line that two of the same have alike."""
     actions = ", ".join(
-        f"{action.name} × {action.times}: {sum(action.request_bytes) / len(action.request_bytes):.0f} B up, "
-        f"{sum(action.response_bytes) / len(action.response_bytes):.0f} B down, "
-        f"pause {format_span(sum(action.think_s) / len(action.think_s))}, "
-        f"service {format_span(sum(action.service_s) / len(action.service_s))}"
+        f"{action.name} × {action.times}: {action.mean_request_bytes:.0f} B up, "
+        f"{action.mean_response_bytes:.0f} B down, "
+        f"pause {format_span(action.mean_think_s)}, "
+        f"service {format_span(action.mean_service_s)}"
         for action in application.actions
     )
     of_each = application.transactions_per_connection or "all"

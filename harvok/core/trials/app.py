@@ -42,6 +42,26 @@ class Action:
     service_s: Times = (0.0,)
     times: Annotated[int, Ge(1), Le(1000)] = 1
 
+    @property
+    def mean_request_bytes(self) -> float:
+        return _mean(self.request_bytes)
+
+    @property
+    def mean_response_bytes(self) -> float:
+        return _mean(self.response_bytes)
+
+    @property
+    def mean_think_s(self) -> float:
+        return _mean(self.think_s)
+
+    @property
+    def mean_service_s(self) -> float:
+        return _mean(self.service_s)
+
+
+def _mean(values: tuple[float, ...]) -> float:
+    return sum(values) / len(values)
+
 
 @dataclass(frozen=True, slots=True)
 class Application:
@@ -62,15 +82,19 @@ class Application:
         return sum(action.times for action in self.actions)
 
     @property
+    def request_bytes(self) -> float:
+        """Bodies of one pass through all actions, on average."""
+        return sum(action.times * action.mean_request_bytes for action in self.actions)
+
+    @property
+    def response_bytes(self) -> float:
+        """Alike."""
+        return sum(action.times * action.mean_response_bytes for action in self.actions)
+
+    @property
     def body_bytes(self) -> float:
-        """Of one pass through all actions, up and down, on average."""
-        return sum(
-            action.times * (_mean(action.request_bytes) + _mean(action.response_bytes)) for action in self.actions
-        )
-
-
-def _mean(values: tuple[int, ...]) -> float:
-    return sum(values) / len(values)
+        """Both."""
+        return self.request_bytes + self.response_bytes
 
 
 @dataclass(frozen=True, slots=True)
