@@ -5,48 +5,43 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import typer
+
 from harvok.cli.options import typed_command
 
 if TYPE_CHECKING:
+    from harvok.core.models.rig import RigFile
     from harvok.runner.request import RigPlace
 
 
-def is_rig(place: str) -> bool:
-    """Whether what was named instead of a station is a rig file."""
-    return place.endswith(".toml")
-
-
-def simulated_rig(place: str) -> "RigPlace | None":
-    """The simulated rig that was named instead of a station; None for anything else. Raises RigFileError."""
+def model_or_across(command: str, place: str, logbook: str, wait_s: float) -> "RigPlace | None":
+    """The simulated rig that was named instead of a station; None for a station. Runs the command that was typed once
+    more across any other rig, and ends with its exit code. Raises RigFileError, and what run_across_rig does."""
+    if not place.endswith(".toml"):
+        return None
     from harvok.rigs.files import read_rig
     from harvok.runner.request import RigPlace
 
-    file = read_rig(Path(place)) if is_rig(place) else None
-    return RigPlace(file) if file and file.kind == "simulated" else None
-
-
-def run_again_across(command: str, rig: str, logbook: str, wait_s: float) -> int:
-    """Runs the command that was typed once more, across the rig that it names; returns its exit code."""
+    file = read_rig(Path(place))
+    if file.kind == "simulated":
+        return RigPlace(file)
     words = list(sys.argv[sys.argv.index(command) :])
-    words.remove(rig)
+    words.remove(place)
     for at in [at for at, word in enumerate(words) if word.partition("=")[0] == "--logbook"][::-1]:
         del words[at : at + (1 if "=" in words[at] else 2)]
-    return run_across_rig(Path(rig), words, logbook, wait_s)
+    raise typer.Exit(run_across_rig(file, words, logbook, wait_s))
 
 
-def run_across_rig(rig: Path, words: Sequence[str], logbook: str, wait_s: float) -> int:
-    """Runs a command, without its station, across the device of a rig file; returns its exit code. Raises UsageError,
-    RigFileError, PortError and NearEndError."""
-    from harvok.cli.render.console import stderr
+def run_across_rig(file: "RigFile", words: Sequence[str], logbook: str, wait_s: float) -> int:
+    """Runs a command, without its station, across the device of a rig; returns its exit code. Raises UsageError,
+    PortError and NearEndError."""
+    from harvok.cli.render.console import print_note
     from harvok.clock import SYSTEM
     from harvok.core.models.rig import SimulatedRig
     from harvok.errors import UsageError
-    from harvok.rigs.files import read_rig
     from harvok.runner.across import AcrossRequest, run_across
 
-    file = read_rig(rig)
     if isinstance(file, SimulatedRig):
         raise UsageError(f"{file.name} is a model: nothing crosses it", "Take a virtual gateway, or a rig of ports.")
     request = AcrossRequest(tuple(words), logbook, tuple(typed_command(sys.argv)), wait_s)
-    console = stderr()
-    return run_across(file, request, lambda text: console.print(f"note {text}"), SYSTEM)
+    return run_across(file, request, print_note, SYSTEM)

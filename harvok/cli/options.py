@@ -143,6 +143,9 @@ Picture = Annotated[
     Path | None,
     typer.Option("--plot", rich_help_panel=RUNS, metavar="FILE", help="Draw the curve to this file, as PNG or SVG."),
 ]
+WaitForOther = Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")]
+PASSES_ON = {"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False}
+"""Context settings of a command that takes another command with its options as its last words."""
 Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
 StationOrRig = Annotated[
     str,

@@ -78,7 +78,8 @@ def _check(request: FeatureRequest) -> None:
         raise UsageError("the same --features twice, or none", "Each --features names others, such as stateful.")
     _check_switch(request)
     with closing(Logbook(request.across.logbook)) as logbook:
-        taken = next((name for name in map(request.series, ((), *request.features)) if name in logbook.series()), None)
+        known = logbook.series()
+    taken = next((name for name in map(request.series, ((), *request.features)) if name in known), None)
     if taken:
         raise UsageError(f"the logbook has a series {taken} already", "Give these another name: --series NAME.")
 

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.across import is_rig, run_again_across, simulated_rig
+from harvok.cli.across import model_or_across
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
 from harvok.cli.measure import draw_last, measure
 from harvok.cli.options import DAY_S, WHAT, Picture, Rated, StationOrRig, check_picture, time_option
@@ -99,10 +99,8 @@ def run_app(
     test = _test(users)
     if plot is not None and len(test.trial.levels) < 2:
         raise typer.BadParameter("a curve over users needs several --levels or --arrivals", param_hint="'--plot'")
-    rig = simulated_rig(place)
-    if is_rig(place) and not rig:
-        raise typer.Exit(run_again_across("app", place, keeping.logbook, repeating.wait))
-    where = rig or reaching.settings(place, rated)
+    model = model_or_across("app", place, keeping.logbook, repeating.wait)
+    where = model or reaching.settings(place, rated)
     draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
 
 

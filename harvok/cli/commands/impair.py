@@ -7,7 +7,16 @@ import typer
 
 from harvok.cli.bundles import LabelOptions, RecordOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
-from harvok.cli.options import DAY_S, JsonOption, LogbookOption, RigFileArgument, duration, time_option
+from harvok.cli.options import (
+    DAY_S,
+    PASSES_ON,
+    JsonOption,
+    LogbookOption,
+    RigFileArgument,
+    WaitForOther,
+    duration,
+    time_option,
+)
 from harvok.core.ends import TwoPortDirection
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Put delay, loss and their like on a path.")
@@ -90,7 +99,7 @@ def start(
 
 @app.command(
     "try",
-    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    context_settings=PASSES_ON,
     epilog="Exit codes: those of the command; 4 where virtual hosts cannot be made.",
 )
 def try_(
@@ -102,7 +111,7 @@ def try_(
         ),
     ],
     logbook: LogbookOption,
-    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
+    wait: WaitForOther = 0.0,
 ) -> None:
     """Run a test across an impairment, between two virtual hosts.
 
@@ -114,7 +123,7 @@ def try_(
     import sys
 
     from harvok.cli.options import typed_command
-    from harvok.cli.render.console import stderr
+    from harvok.cli.render.console import print_note, stderr
     from harvok.cli.render.impair import report_table
     from harvok.rigs.impairment_files import read_impairment
     from harvok.runner.across import AcrossRequest
@@ -122,10 +131,9 @@ def try_(
 
     file = read_impairment(impairment)
     request = AcrossRequest(tuple(command), logbook, tuple(typed_command(sys.argv)), wait)
-    console = stderr()
-    code, report = run_impaired(file, request, lambda text: console.print(f"note {text}"))
+    code, report = run_impaired(file, request, print_note)
     if report:
-        console.print(report_table(report, None))
+        stderr().print(report_table(report, None))
     raise typer.Exit(code)
 
 

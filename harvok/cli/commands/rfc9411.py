@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.across import is_rig, run_again_across, simulated_rig
+from harvok.cli.across import model_or_across
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
 from harvok.cli.measure import draw_last, measure
 from harvok.cli.options import (
@@ -116,10 +116,8 @@ def rfc9411(
         options.timeout,
         options.tls,
     )
-    rig = simulated_rig(place)
-    if is_rig(place) and not rig:
-        raise typer.Exit(run_again_across("rfc9411", place, keeping.logbook, repeating.wait))
-    where = rig or reaching.settings(place, rated)
+    model = model_or_across("rfc9411", place, keeping.logbook, repeating.wait)
+    where = model or reaching.settings(place, rated)
     draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
 
 

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, rate, time_option
+from harvok.cli.options import PASSES_ON, JsonOption, LogbookOption, Overwrite, WaitForOther, rate
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show rig files.")
 
@@ -50,7 +50,7 @@ def new(
 
 @app.command(
     "try",
-    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    context_settings=PASSES_ON,
     epilog="Exit codes: those of the command; 4 where virtual hosts cannot be made.",
 )
 def try_(
@@ -62,7 +62,7 @@ def try_(
         ),
     ],
     logbook: LogbookOption,
-    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
+    wait: WaitForOther = 0.0,
 ) -> None:
     """Run a test across a device, between two hosts made of this one.
 
@@ -73,13 +73,14 @@ def try_(
     Example: harvok rig try gateway.toml app --mix web --users 200
     """
     from harvok.cli.across import run_across_rig
+    from harvok.rigs.files import read_rig
 
-    raise typer.Exit(run_across_rig(file, command, logbook, wait))
+    raise typer.Exit(run_across_rig(read_rig(file), command, logbook, wait))
 
 
 @app.command(
     "vary",
-    context_settings={"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False},
+    context_settings=PASSES_ON,
     epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.",
 )
 def vary(
@@ -108,7 +109,7 @@ def vary(
         str | None, typer.Option(metavar="NAME", show_default="from the time", help="Series that the runs belong to.")
     ] = None,
     json: JsonOption = False,
-    wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")] = 0.0,
+    wait: WaitForOther = 0.0,
 ) -> None:
     """Measure what each feature of a device costs.
 
@@ -120,7 +121,7 @@ def vary(
     import sys
 
     from harvok.cli.options import typed_command
-    from harvok.cli.render.console import stderr, stdout
+    from harvok.cli.render.console import print_note, stderr, stdout
     from harvok.cli.render.features import FeatureView, show_costs
     from harvok.clock import SYSTEM
     from harvok.core.models.comparison import encode_costs
@@ -143,7 +144,7 @@ def vary(
     )
     view = FeatureView(stderr())
     with contextlib.closing(view):
-        costs = measure_features(request, view.run, view.notice)
+        costs = measure_features(request, view.run, print_note)
     if json:
         typer.echo(encode_costs(request.name, costs))
     else:

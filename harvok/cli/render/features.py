@@ -3,10 +3,10 @@
 from collections.abc import Iterator, Sequence
 
 from rich.console import Console
-from rich.status import Status
 from rich.text import Text
 
 from harvok.cli.render.compare import change_cells
+from harvok.cli.render.status import StatusLine
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, FORMATS
 from harvok.core.figures import FigureKey
@@ -21,26 +21,17 @@ class FeatureView:
     """A line for what is measured next. To be closed at the end."""
 
     def __init__(self, console: Console) -> None:
-        self._console = console
-        self._status: Status | None = None
+        self._console, self._status = console, StatusLine(console)
 
     def run(self, number: int, of: int, what: str) -> None:
         """The next run."""
         text = f"run {number} of {of}: {what}"
+        self._status.show(text)
         if not self._console.is_terminal:
             self._console.print(text, soft_wrap=True)
-            return
-        self.close()
-        self._status = self._console.status(text)
-        self._status.start()
-
-    def notice(self, text: str) -> None:
-        self._console.print(Text.assemble(("note ", "bold yellow"), text), soft_wrap=True)
 
     def close(self) -> None:
-        if self._status:
-            self._status.stop()
-            self._status = None
+        self._status.close()
 
 
 def show_costs(console: Console, name: str, costs: Sequence[Comparison]) -> None:

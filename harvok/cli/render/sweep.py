@@ -6,10 +6,10 @@ from dataclasses import asdict
 from pathlib import Path
 
 from rich.console import Console
-from rich.status import Status
 from rich.text import Text
 
 from harvok.cli.render.console import stdout
+from harvok.cli.render.status import StatusLine
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import direction_words
 from harvok.core.figures import find
@@ -25,17 +25,14 @@ class SweepView(Observer):
 
     def __init__(self, console: Console, figures: SweptFigures) -> None:
         self._console, self._figures = console, figures
-        self._status: Status | None = None
+        self._status = StatusLine(console)
         self._shown_notices: set[str] = set()
         self._what = ""
 
     def point(self, number: int, of: int, what: str) -> None:
         """The next run."""
         self._what = what
-        if self._console.is_terminal:
-            self._end()
-            self._status = self._console.status(f"run {number} of {of}: {what}")
-            self._status.start()
+        self._status.show(f"run {number} of {of}: {what}")
 
     def notice(self, text: str) -> None:
         if text not in self._shown_notices:
@@ -44,12 +41,12 @@ class SweepView(Observer):
 
     def record(self, record: RunRecord) -> None:
         """One finished run, whole or broken."""
-        self._end()
+        self._status.close()
         results = [words for way in ("send", "receive") if (words := self._of(record, way))]
         self._console.print(f"  {self._what:36} {', '.join(results) or record.state}", soft_wrap=True)
 
     def close(self) -> None:
-        self._end()
+        self._status.close()
 
     def _of(self, record: RunRecord, direction: str) -> str:
         """What one direction of a run came to; empty where there is none."""
@@ -61,11 +58,6 @@ class SweepView(Observer):
         words += "".join(f", lost {format_share(loss)}" for loss in losses if loss)
         limiter = next((r.limiter.name for r in record.readings if r.direction == direction), "")
         return f"{words} ({limiter})" if limiter else words
-
-    def _end(self) -> None:
-        if self._status:
-            self._status.stop()
-            self._status = None
 
 
 def show_sweep(console: Console, name: str, readings: Sequence[SweepReading]) -> None:
