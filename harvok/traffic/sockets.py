@@ -1,5 +1,6 @@
 """Data connections: options set and read back, the kernel's view of them, and ports to bind on both IP versions."""
 
+import _socket
 import contextlib
 import errno
 import os
@@ -8,7 +9,7 @@ import struct
 from dataclasses import dataclass, replace
 
 from harvok.core.trials.tcp import Connection, SocketOptions, TcpInfo
-from harvok.core.wire.tcp_info import TCP_INFO_BYTES, decode_tcp_info
+from harvok.core.wire.tcp_info import SEGMENTS_INFO_BYTES, TCP_INFO_BYTES, decode_segments, decode_tcp_info
 from harvok.errors import NearEndError, UnsupportedError
 
 _SO_MAX_PACING_RATE = 47  # Linux uapi asm-generic/socket.h; Python has no name for it
@@ -104,6 +105,11 @@ def read_tcp_info(sock: socket.socket) -> TcpInfo | None:
         return decode_tcp_info(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, TCP_INFO_BYTES))
     except OSError:
         return None
+
+
+def read_segments(sock: _socket.socket) -> tuple[int, int, int] | None:
+    """Segments that were sent, received and sent again so far; None where the kernel does not count them."""
+    return decode_segments(sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, SEGMENTS_INFO_BYTES))
 
 
 def describe(sock: socket.socket, flow: int) -> Connection:

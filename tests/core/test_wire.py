@@ -4,7 +4,7 @@ import unittest
 
 from harvok.core.trials.tcp import TcpInfo
 from harvok.core.wire.hello import HELLO_BYTES, KEY_BYTES, TRIAL_ID_BYTES, Hello, decode_hello, encode_hello
-from harvok.core.wire.tcp_info import TCP_INFO_BYTES, decode_tcp_info
+from harvok.core.wire.tcp_info import SEGMENTS_INFO_BYTES, TCP_INFO_BYTES, decode_segments, decode_tcp_info
 
 KEY = bytes(range(KEY_BYTES))
 HELLO = Hello(trial_id=bytes(range(TRIAL_ID_BYTES)), role="receiver", flow=63)
@@ -57,6 +57,15 @@ class TcpInfos(unittest.TestCase):
         self.assertEqual((found.acked_bytes, found.min_rtt_us), (10**12, 34_000))
         self.assertEqual((found.busy_us, found.window_limited_us), (9_000_000, 8_000_000))
         self.assertEqual((found.delivery_rate_bps, found.peer_window_bytes), (1e9, 65_535))
+
+    def test_segments_alone(self) -> None:
+        made = bytearray(self.raw())
+        for offset, value in ((100, 7), (136, 900), (140, 800)):  # sent again, sent, received
+            struct.pack_into("=I", made, offset, value)
+        raw = bytes(made)
+        self.assertEqual(decode_segments(raw[:SEGMENTS_INFO_BYTES]), (900, 800, 7))
+        self.assertEqual(decode_tcp_info(raw).retransmitted_segments, 7)
+        self.assertIsNone(decode_segments(raw[: SEGMENTS_INFO_BYTES - 1]))
 
     def test_an_older_kernel_tells_less(self) -> None:
         raw = self.raw()

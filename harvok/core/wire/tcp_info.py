@@ -25,6 +25,9 @@ _FIELDS: dict[str, tuple[int, str, int]] = {
     "retransmitted_bytes": (208, "Q", 1),
     "peer_window_bytes": (228, "I", 1),
 }
+SEGMENTS_INFO_BYTES = 144
+"""As much of it as decode_segments reads."""
+_SEGMENTS, _SEGMENTS_OFFSET = struct.Struct("=I32xII"), 100
 _UNKNOWN_RTT = 0xFFFFFFFF  # the kernel's start value of min_rtt: no sample yet
 
 
@@ -39,3 +42,12 @@ def decode_tcp_info(raw: bytes) -> TcpInfo:
     if values.get("min_rtt_us") == _UNKNOWN_RTT:
         del values["min_rtt_us"]
     return TcpInfo(**values)
+
+
+def decode_segments(raw: bytes) -> tuple[int, int, int] | None:
+    """Segments that were sent, received and sent again so far, and nothing else, for connections by the thousand; None
+    where the kernel does not count them."""
+    if len(raw) < SEGMENTS_INFO_BYTES:
+        return None
+    again, sent, received = _SEGMENTS.unpack_from(raw, _SEGMENTS_OFFSET)
+    return sent, received, again

@@ -21,6 +21,7 @@ from harvok.core.wire.http1 import (
     make_response,
     read_request,
 )
+from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
 from harvok.traffic.app.orders import (
     PATTERN_BYTES,
     ServiceOrders,
@@ -29,27 +30,21 @@ from harvok.traffic.app.orders import (
     read_orders,
     stay_on_a_core,
 )
-from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
 from harvok.traffic.app.tls import TlsSocket, TlsStream, service_context
+from harvok.traffic.sockets import read_segments
 from harvok.worker.child import run, say, say_ready, wait_begin, wake_precisely
 
-EVENTS_A_LOOK = 64
-"""Few, so that timers are never far behind: each takes some twenty microseconds."""
 _LAST_USER_S, _GOODBYE_S = 1.0, 3.0
 """How much longer than ordered the service stays: users began after it, and some may not have gone."""
-_SWEEPS_A_SECOND = 20
 _PREPARED_BYTES, _PREPARED_OF_ALL_BYTES = 65_536, 32 << 20
 """Of bodies that are kept joined to their heads: the largest, and all together."""
 _KNOWN = 16_384
 _SAMPLED = 0xF
 """One connection in sixteen tells of its segments: they are only looked at for their share that was sent again."""
-_TAKEN_BYTES = 1 << 22
 TLS_HANDSHAKE = b"\x16"
 """RFC 8446 §5.1: the first byte of a connection that begins with TLS."""
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
-_EVENTS = select.EPOLLIN | select.EPOLLOUT | select.EPOLLRDHUP | select.EPOLLET
-_GONE = select.EPOLLERR | select.EPOLLHUP
 _MORE, _TRUNC, _NOW = socket.MSG_MORE, socket.MSG_TRUNC, socket.MSG_DONTWAIT
 
 IDLE, BODY, WAITING, SENDING, CLOSING, GONE, NEW, SHAKING = range(8)
@@ -103,7 +98,7 @@ class AppService:
         self._socket = TlsSocket if self._tls else _socket.socket
         self._buffer = bytearray(_PREPARED_BYTES)
         self._view = memoryview(self._buffer)
-        self._taken = memoryview(bytearray(_TAKEN_BYTES))
+        self._taken = memoryview(bytearray(TAKEN_BYTES))
         self._timers = Timers()
         self._epoll = select.epoll()
         self._transactions = self._accepted = self._open = self._malformed = self._strangers = 0
@@ -186,7 +181,7 @@ class AppService:
             self._send_on(connection)
         if event & _IN or connection.state == IDLE:
             self._read_on(connection)
-        elif event & _GONE and connection.state != GONE:
+        elif event & HUNG_UP and connection.state != GONE:
             self._drop(connection)
 
     def _begin_tls(self, connection: _ServedConnection) -> None:
@@ -246,7 +241,7 @@ class AppService:
                 if self._tls:
                     connection.state = NEW
                 self._connections[fd], self._highest_fd = connection, max(self._highest_fd, fd)
-                self._epoll.register(fd, _EVENTS)
+                self._epoll.register(fd, EVENTS)
                 self._accepted += 1
                 self._open += 1
         except OSError:  # nobody is waiting any more, or no descriptor is left
@@ -261,11 +256,10 @@ class AppService:
         connection.sock.close()
 
     def _count_segments(self, connection: _ServedConnection) -> None:
-        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, TCP_INFO_BYTES)
-        if len(info) == TCP_INFO_BYTES:
-            again, sent, _ = SEGMENTS.unpack_from(info, SEGMENTS_AT)
-            self._segments_sent += sent
-            self._retransmitted += again
+        segments = read_segments(connection.sock)
+        if segments:
+            self._segments_sent += segments[0]
+            self._retransmitted += segments[2]
 
     def _send_away(self, connection: _ServedConnection, malformed: bool) -> None:
         """Somebody who is no user of this trial, or does not speak as one."""
@@ -390,7 +384,7 @@ class AppService:
             if state == IDLE or chunked:
                 got = connection.recv_into(self._buffer, 0, _NOW)
             else:
-                most = min(connection.left, _TAKEN_BYTES) if state == BODY else 0
+                most = min(connection.left, TAKEN_BYTES) if state == BODY else 0
                 got = connection.recv_into(self._taken, most, _NOW | _TRUNC)
         except BlockingIOError:
             return False
@@ -482,7 +476,7 @@ class AppService:
     def _sweep(self, due_ns: int, _given: Any) -> None:
         """Looks at a part of the connections, for those that take too long; ends the service when nobody is left."""
         now_ns, connections = monotonic_ns(), self._connections
-        part = self._highest_fd // _SWEEPS_A_SECOND + 1
+        part = self._highest_fd // SWEEPS_A_SECOND + 1
         for connection in connections[self._swept : self._swept + part]:
             if connection and self._takes_too_long(connection, now_ns):
                 if connection.proven:
@@ -492,7 +486,7 @@ class AppService:
         self._swept = 0 if self._swept + part > self._highest_fd else self._swept + part
         past_s = (now_ns - self._began_ns) / 1e9 - self._orders.lasts_s
         self._over = self._over or (past_s > _LAST_USER_S and not self._open) or past_s > _GOODBYE_S
-        self._timers.at(due_ns + 1_000_000_000 // _SWEEPS_A_SECOND, self._sweep)
+        self._timers.at(due_ns + 1_000_000_000 // SWEEPS_A_SECOND, self._sweep)
 
     def _takes_too_long(self, connection: _ServedConnection, now_ns: int) -> bool:
         age_s = (now_ns - connection.since_ns) / 1e9

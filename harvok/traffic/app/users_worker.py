@@ -26,6 +26,7 @@ from harvok.core.wire.http1 import (
     MalformedMessageError,
     read_response,
 )
+from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
 from harvok.traffic.app.orders import (
     COARSE,
     PATTERN_BYTES,
@@ -36,21 +37,16 @@ from harvok.traffic.app.orders import (
     stay_on_a_core,
 )
 from harvok.traffic.app.script import Doing, Request, Using, script_of
-from harvok.traffic.app.segments import SEGMENTS, SEGMENTS_AT, TCP_INFO_BYTES
 from harvok.traffic.app.timers import Timers
 from harvok.traffic.app.tls import TlsSocket, TlsStream, users_context
-from harvok.traffic.sockets import source_options
+from harvok.traffic.sockets import read_segments, source_options
 from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
 from harvok.zones import socket_address
 
-EVENTS_A_LOOK = 64
-"""Few, so that timers are never far behind: each takes some twenty microseconds."""
-_BUFFER_BYTES, _TAKEN_BYTES = 1 << 18, 1 << 22
+_BUFFER_BYTES = 1 << 18
 _AFTER_FAILURE_NS = 1_000_000_000
-_SWEEPS_A_SECOND = 20
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
-_EVENTS = select.EPOLLIN | select.EPOLLOUT | select.EPOLLRDHUP | select.EPOLLET
-_GONE, _END = select.EPOLLERR | select.EPOLLHUP, select.EPOLLRDHUP
+_END = select.EPOLLRDHUP
 _TRUNC = socket.MSG_TRUNC
 _IP_BIND_ADDRESS_NO_PORT = 24  # uapi linux/in.h
 _REASONS = {
@@ -119,14 +115,14 @@ class Users:
         if self._binds:
             self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
         self._connections: list[_UserConnection | None] = [None] * (allow_many_descriptors() + 1)
-        self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(_TAKEN_BYTES))
+        self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(TAKEN_BYTES))
         self._turns = turns(trial.mix.shares(), orders.number, orders.of)
         self._here: dict[int, _User] = {}
         self._timers, self._epoll = Timers(), select.epoll()
         self._tls = users_context() if any(trial.mix.with_tls) else None
         self._bodies = memoryview(bodies)
         self._timeout_ns = int(trial.timeout_s * 1e9)
-        self._parts = min(max(int(trial.timeout_s / 4 * _SWEEPS_A_SECOND), 1), _SWEEPS_A_SECOND)
+        self._parts = min(max(int(trial.timeout_s / 4 * SWEEPS_A_SECOND), 1), SWEEPS_A_SECOND)
         self._highest_fd = 0
         self._open = self._present = self._unserved = self._failed = 0
         self._lag = [0] * BINS_UP_TO_AN_HOUR
@@ -300,7 +296,7 @@ class Users:
         connection.doing, connection.due_ns, connection.began_ns = doing, due_ns, monotonic_ns()
         self._connections[connection.fd] = connection
         self._highest_fd = max(self._highest_fd, connection.fd)
-        self._epoll.register(connection.fd, _EVENTS)
+        self._epoll.register(connection.fd, EVENTS)
         user.opened += 1
 
     def _could_not_open(self, user: _User, doing: Doing, code: int | None) -> None:
@@ -308,7 +304,7 @@ class Users:
         self._after_failure(user)
 
     def _connected(self, connection: _UserConnection, event: int) -> None:
-        if event & _GONE:
+        if event & HUNG_UP:
             code = connection.sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if not code:  # the event was of a connection that had this descriptor before
                 return
@@ -392,15 +388,13 @@ class Users:
 
     def _count_segments(self, connection: _UserConnection) -> None:
         """Counts the segments of a connection since they were last counted."""
-        info = connection.sock.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, TCP_INFO_BYTES)
-        if len(info) < TCP_INFO_BYTES:
+        now, before, using = read_segments(connection.sock), connection.segments, connection.using
+        if now is None:
             return
-        again, sent, received = SEGMENTS.unpack_from(info, SEGMENTS_AT)
-        before, using = connection.segments, connection.using
-        using.segments_sent += sent - before[0]
-        using.segments_received += received - before[1]
-        using.retransmitted += again - before[2]
-        connection.segments = sent, received, again
+        using.segments_sent += now[0] - before[0]
+        using.segments_received += now[1] - before[1]
+        using.retransmitted += now[2] - before[2]
+        connection.segments = now
 
     def _lose(self, connection: _UserConnection, reason: str) -> None:
         """A transaction failed, and its connection with it."""
@@ -477,7 +471,7 @@ class Users:
             self._send_on(connection)
         if event & _IN:
             self._read_on(connection, event)
-        elif event & _GONE and self._connections[fd] is connection:
+        elif event & HUNG_UP and self._connections[fd] is connection:
             self._lose(connection, "reset")
 
     def _could_not(self, connection: _UserConnection, error: OSError) -> None:
@@ -557,7 +551,7 @@ class Users:
         need = connection.need
         try:
             if need > 0:
-                got = connection.recv_into(self._taken, min(need, _TAKEN_BYTES), _TRUNC)
+                got = connection.recv_into(self._taken, min(need, TAKEN_BYTES), _TRUNC)
             else:
                 got = connection.recv_into(self._buffer)
         except OSError as error:
@@ -682,7 +676,7 @@ class Users:
         self._looks += 1
         self._open_seen += self._open
         self._present_seen += self._present
-        self._timers.at(due_ns + 1_000_000_000 // _SWEEPS_A_SECOND, self._sweep)
+        self._timers.at(due_ns + 1_000_000_000 // SWEEPS_A_SECOND, self._sweep)
 
     def _begin_level(self, _due_ns: int, _given: Any) -> None:
         """A level begins to be sustained: from here on is measured."""
