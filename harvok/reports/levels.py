@@ -62,7 +62,15 @@ def _curve(
 def _times(figures: Sequence[Figure], levels: Sequence[str], what: str) -> Curve:
     """The median in a band from min to p99.9."""
     name = {"response": "response", "first-byte": "first byte"}[what]
-    low, middle, high = (_values(figures, f"{what}-{which}", levels, 1e3) for which in ("min", "median", "p999"))
+    return _band(name, *(_values(figures, f"{what}-{which}", levels, 1e3) for which in _OF_A_BAND))
+
+
+_OF_A_BAND = ("min", "median", "p999")
+
+
+def _band(
+    name: str, low: Sequence[float | None], middle: Sequence[float | None], high: Sequence[float | None]
+) -> Curve:
     return Curve(
         f"{name}: median, in a band from min to p99.9",
         middle,
@@ -90,15 +98,9 @@ def draw_objects(record: RunRecord, path: Path) -> bool:
         if any(figure.quantity == key for figure in figures)
     ]
     if any(figure.quantity == "response-median" for figure in figures):
-        low, middle, high = (_of_objects(figures, f"response-{one}", sizes, 1e3) for one in ("min", "median", "p999"))
-        name = "response at half of the throughput: median, in a band from min to p99.9"
-        curve = Curve(
-            name,
-            middle.values,
-            low=[value or 0.0 for value in low.values],
-            high=[value or 0.0 for value in high.values],
-        )
-        panels.append(Panel("ms", [curve], name))
+        times = (_of_objects(figures, f"response-{which}", sizes, 1e3).values for which in _OF_A_BAND)
+        curve = _band("response at half of the throughput", *times)
+        panels.append(Panel("ms", [curve], curve.name))
     if panels:
         draw_columns(f"{record.series or record.between}: RFC 9411", [Column("", "object", sizes, panels)], path)
     return bool(panels)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from harvok.certificates import self_signed
 from harvok.core.wire.pairing import pairing_code
 from harvok.errors import StateError
 from harvok.host.state import check_own, create_private, replace_private
@@ -184,35 +185,11 @@ def _client() -> ssl.SSLContext:
 
 
 def _make_identity(path: Path) -> None:
-    """A key on P-256 and its certificate, which never expires: test benches have clocks of all kinds."""
-    import datetime
-
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
-
-    key = ec.generate_private_key(ec.SECP256R1())
-    serial = x509.random_serial_number()
-    # TLS looks certificates up by their names, so that no two of them may have one
-    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, f"harvok {serial:x}")])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(serial)
-        .not_valid_before(datetime.datetime(1970, 1, 1))
-        .not_valid_after(datetime.datetime(9999, 12, 31))
-        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
-        .sign(key, hashes.SHA256())
-    )
-    secret = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
+    """A key and its certificate, in a file."""
     fresh = path.with_name(f"{path.name}.{os.getpid()}")
     fresh.unlink(missing_ok=True)
     with create_private(fresh) as file:
-        file.write((secret + certificate.public_bytes(serialization.Encoding.PEM)).decode())
+        file.write(self_signed().decode())
     try:
         os.link(fresh, path)  # not in place of one that another process made meanwhile
     except FileExistsError:

@@ -21,6 +21,7 @@ from typing import Any
 import httpx2
 import uvicorn
 
+from harvok.certificates import self_signed
 from harvok.clock import SYSTEM
 from harvok.core.app.reading import spread_of
 from harvok.core.ends import RECEIVE, SEND
@@ -31,7 +32,6 @@ from harvok.core.wire.http1 import make_response
 from harvok.errors import DataBlockedError
 from harvok.host.cpu import Meter
 from harvok.traffic.app.ends import AppListener, AppSide, AppTrialEnd, open_users
-from harvok.traffic.app.tls import new_certificate
 from harvok.traffic.app.watch import ServiceWatch
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget
@@ -464,7 +464,7 @@ class UsersAndOthers(unittest.TestCase):
             for part in (Path(folder), *place.parents):
                 if str(part).startswith(folder):
                     part.chmod(0o755)
-            Path(folder, "certificate").write_bytes(new_certificate())
+            Path(folder, "certificate").write_bytes(self_signed())
             for tls in (False, True):
                 with _web_server(folder, tls) as port:
                     for way in ({"transactions_per_connection": 1}, {"transactions_per_connection": 40}, {}):

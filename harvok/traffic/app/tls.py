@@ -37,34 +37,6 @@ def service_context(certificate: bytes) -> ssl.SSLContext:
     return context
 
 
-def new_certificate() -> bytes:
-    """A certificate for one trial and its key (ECDSA on P-256), both PEM in one."""
-    from datetime import timedelta
-
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes, serialization
-    from cryptography.hazmat.primitives.asymmetric import ec
-
-    from harvok.clock import SYSTEM
-
-    key, name, now = ec.generate_private_key(ec.SECP256R1()), "harvok application service", SYSTEM.utc()
-    subject = x509.Name([x509.NameAttribute(x509.oid.NameOID.COMMON_NAME, name)])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + timedelta(days=7))
-        .sign(key, hashes.SHA256())
-    )
-    private = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
-    return private + certificate.public_bytes(serialization.Encoding.PEM)
-
-
 class TlsSocket(_socket.socket):
     """A socket that TLS can refer to without keeping it."""
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
+from harvok.certificates import self_signed
 from harvok.core.app.counts import joined_levels
 from harvok.core.ends import End, Role
 from harvok.core.measures.bins import merged, quantile_ns
@@ -20,7 +21,6 @@ from harvok.core.trials.app import (
 )
 from harvok.errors import UnsupportedError
 from harvok.traffic.app.orders import COARSE, PROVE_S, ServiceOrders, UsersOrders, write_orders
-from harvok.traffic.app.tls import new_certificate
 from harvok.traffic.processes import Line, Processes
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.worker.parent import Worker
@@ -161,7 +161,7 @@ class ServiceWatch(_Watch):
         prove_s: float = PROVE_S,
     ) -> None:
         with_tls = trial.mix.with_tls
-        certificate = new_certificate() if any(with_tls) else b""
+        certificate = self_signed() if any(with_tls) else b""
         orders = ServiceOrders(
             tuple(listeners),
             proof,
