@@ -71,12 +71,7 @@ _OF_A_BAND = ("min", "median", "p999")
 def _band(
     name: str, low: Sequence[float | None], middle: Sequence[float | None], high: Sequence[float | None]
 ) -> Curve:
-    return Curve(
-        f"{name}: median, in a band from min to p99.9",
-        middle,
-        low=[value or 0.0 for value in low],
-        high=[value or 0.0 for value in high],
-    )
+    return Curve(f"{name}: median, in a band from min to p99.9", middle, low=low, high=high)
 
 
 _FOUND = {
