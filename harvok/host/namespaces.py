@@ -9,6 +9,7 @@ import ctypes
 import json
 import os
 import sys
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -170,17 +171,22 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
         switch(port, {"tx-checksum-ip-generic": False, "rx-gro": True})
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port)[0]
-            for address in addresses:
-                _add_address(kernel, index, address)
-            for name in (port, "lo"):
-                kernel.link("set", index=kernel.link_lookup(ifname=name)[0], state="up")
-            for gateway in gateways:
-                kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
+            be_host(kernel, index, addresses, gateways)
             if spec.has_clients and fd == tester_fd:
                 lo = kernel.link_lookup(ifname="lo")[0]
                 kernel.route("add", dst=str(CLIENTS), oif=lo, type="local", scope="host", table=_LOCAL_TABLE)
     enter_namespace(tester_fd)
     return other_fd
+
+
+def be_host(kernel: "IPRoute", index: int, addresses: Sequence[str], gateways: Sequence[str]) -> None:
+    """Makes this namespace a host with one interface: its addresses, with prefix length, and its ways elsewhere."""
+    for address in addresses:
+        _add_address(kernel, index, address)
+    for interface in (index, kernel.link_lookup(ifname="lo")[0]):
+        kernel.link("set", index=interface, state="up")
+    for gateway in gateways:
+        kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
 
 
 def _add_address(kernel: "IPRoute", index: int, address: str) -> None:

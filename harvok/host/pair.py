@@ -14,7 +14,7 @@ import sys
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from harvok.host.namespaces import new_network
+from harvok.host.namespaces import be_host, new_network
 from harvok.host.state import read_cleanup, remove_state, write_cleanup
 from harvok.worker.child import enter_namespace, run, say_ready
 
@@ -102,12 +102,8 @@ def _configure(network: int, home: int, port: Lent, address: str, gateway: str) 
     try:
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port.name)[0]
-            where, _, prefix = address.partition("/")
-            kernel.addr("add", index=index, address=where, prefixlen=int(prefix))
-            kernel.link("set", index=index, state="up", mtu=port.mtu_bytes)
-            kernel.link("set", index=kernel.link_lookup(ifname="lo")[0], state="up")
-            if gateway:
-                kernel.route("add", dst="::/0" if ":" in gateway else "0.0.0.0/0", gateway=gateway, oif=index)
+            kernel.link("set", index=index, mtu=port.mtu_bytes)
+            be_host(kernel, index, [address], [gateway] if gateway else [])
     finally:
         enter_namespace(home)
 

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
+from harvok.core.procedures.rfc9411 import SEARCHED
 from harvok.core.quantities import QUANTITIES
 from harvok.reports.curves import Column, Curve, Panel, draw_columns
 
@@ -74,12 +75,7 @@ def _band(
     return Curve(f"{name}: median, in a band from min to p99.9", middle, low=low, high=high)
 
 
-_FOUND = {
-    "max-connections-rate": ("connections/s", 1.0),
-    "max-app-throughput": ("Mb/s", 1e-6),
-    "max-open-connections": ("connections", 1.0),
-}
-"""What RFC 9411's searches find, each in a panel of its own."""
+_UNITS_OF_SEARCHED = (("connections/s", 1.0), ("Mb/s", 1e-6), ("connections", 1.0))
 
 
 def draw_objects(record: RunRecord, path: Path) -> bool:
@@ -89,7 +85,7 @@ def draw_objects(record: RunRecord, path: Path) -> bool:
     sizes = list(dict.fromkeys(figure.labels["object"] for figure in figures))
     panels = [
         Panel(unit, [_of_objects(figures, key, sizes, factor)], QUANTITIES[key].name)
-        for key, (unit, factor) in _FOUND.items()
+        for key, (unit, factor) in zip(SEARCHED, _UNITS_OF_SEARCHED, strict=True)
         if any(figure.quantity == key for figure in figures)
     ]
     if any(figure.quantity == "response-median" for figure in figures):

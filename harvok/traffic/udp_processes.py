@@ -17,7 +17,7 @@ from harvok.core.trials.udp import (
     UdpTrial,
 )
 from harvok.errors import FlowBrokenError
-from harvok.traffic.processes import Line, Processes
+from harvok.traffic.processes import Line, Processes, ProcessWatch, processes_for_each_end
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.traffic.udp_worker import BATCHES_A_SECOND, FlowOrder, UdpOrders
 from harvok.worker.parent import Worker
@@ -27,71 +27,32 @@ OnUdpInterval = Callable[[UdpInterval], None]
 _SLIVER = 0.1
 
 
-class UdpWatch:
+class UdpWatch(ProcessWatch):
     """All flows of one direction at one end, in as many processes as there are cores for."""
 
     def __init__(
         self, end: End, direction: str, role: Role, trial: UdpTrial, flows: Sequence[socket], tag: int
     ) -> None:
-        self.direction = direction
-        self.role: Role = role
+        count = max(min(len(flows), processes_for_each_end()), 1)
+        workers = [_spawn(role, trial, tag, [*enumerate(flows)][number::count]) for number in range(count)]
+        super().__init__(direction, role, Processes(end, workers))
         self._summary = UdpSummary(direction, role)
         self._trial = trial
-        count = max(min(len(flows), (os.cpu_count() or 1) // 2), 1)
-        self._processes = Processes(
-            end, [self._spawn(tag, [*enumerate(flows)][number::count]) for number in range(count)]
-        )
-
-    def _spawn(self, tag: int, flows: Sequence[tuple[int, socket]]) -> Worker:
-        orders = self._orders(tag, flows).encode()
-        return Worker("harvok.traffic.udp_worker", orders, [sock.fileno() for _, sock in flows])
-
-    def _orders(self, tag: int, flows: Sequence[tuple[int, socket]]) -> UdpOrders:
-        trial, orders = self._trial, []
-        for number, sock in flows:
-            at = trial.flow_services[number]
-            service = trial.services[at]
-            place = number - trial.flow_services.index(at)
-            load_fps = service.load_fps / service.flows
-            phase = place / service.flows
-            orders.append(
-                FlowOrder(sock.fileno(), number, at, load_fps, service.payload_bytes, phase, *trial.span_s(service))
-            )
-        batch = 1
-        if trial.method != "plain":
-            batch = max(ceil(trial.load_at_once_fps([number for number, _ in flows]) / BATCHES_A_SECOND), 1)
-            if trial.method == "segmented":
-                batch = max(batch, 8)
-        return UdpOrders(self.role, tag, orders, trial.duration_s, trial.interval_s, batch, trial.method)
-
-    def wait_ready(self) -> None:
-        """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
-        self._processes.wait_ready()
-
-    def begin(self) -> None:
-        """Lets the datagrams flow."""
-        self._processes.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnUdpInterval) -> None:
         """Passes intervals on until every worker is over. Raises FlowBrokenError when one was stopped by an error,
         NearEndError when one failed, and WorkerLostError when one ended though nobody asked it to."""
         meter = meter_maker(self._processes.pids)
-        waiting: dict[int, list[Line]] = {}
-        for line in self._processes.lines():
-            if "errno" in line:
-                raise FlowBrokenError(
-                    f"UDP flows ({self.direction}) broke: {os.strerror(line['errno'])}",
-                    "See whether the station went down, or the frames are too large for the path's MTU.",
-                )
-            if "over" in line:
-                self._add(line["over"])
-            else:
-                reported = waiting.setdefault(line["interval"], [])
-                reported.append(line)
-                if len(reported) == len(self._processes):
-                    self._pass_on(waiting.pop(line["interval"]), meter, on_interval)
-        for index in sorted(waiting):  # of workers that none of their datagrams reached
-            self._pass_on(waiting[index], meter, on_interval)
+        for lines in self._processes.intervals(self._take):  # at the end those of workers that no datagram reached
+            self._pass_on(lines, meter, on_interval)
+
+    def _take(self, line: Line) -> None:
+        if "errno" in line:
+            raise FlowBrokenError(
+                f"UDP flows ({self.direction}) broke: {os.strerror(line['errno'])}",
+                "See whether the station went down, or the frames are too large for the path's MTU.",
+            )
+        self._add(line["over"])
 
     def _flows_in(self, service: UdpService, start_s: float, end_s: float) -> bool:
         """Whether a service flows in more than a sliver of an interval, whose ends are as punctual as the host is."""
@@ -138,17 +99,9 @@ class UdpWatch:
         self._summary.sent.sort(key=lambda flow: flow.flow)
         self._summary.received.sort(key=lambda flow: flow.flow)
 
-    def interrupt(self) -> None:
-        """Ends the workers at once; may be called again."""
-        self._processes.interrupt()
-
     def summary(self) -> UdpSummary:
         """What this direction says at its end."""
         return self._summary
-
-    def close(self) -> None:
-        """Ends the workers and waits for them."""
-        self._processes.close()
 
 
 def _together(flows: Sequence[Line]) -> Line:
@@ -168,3 +121,27 @@ def _together(flows: Sequence[Line]) -> Line:
         "mean_transit_s": sum(means) / len(means) if means else None,
         "max_transit_s": max(known("max_transit_s"), default=None),
     }
+
+
+def _spawn(role: Role, trial: UdpTrial, tag: int, flows: Sequence[tuple[int, socket]]) -> Worker:
+    orders = _orders(role, trial, tag, flows).encode()
+    return Worker("harvok.traffic.udp_worker", orders, [sock.fileno() for _, sock in flows])
+
+
+def _orders(role: Role, trial: UdpTrial, tag: int, flows: Sequence[tuple[int, socket]]) -> UdpOrders:
+    orders = []
+    for number, sock in flows:
+        at = trial.flow_services[number]
+        service = trial.services[at]
+        place = number - trial.flow_services.index(at)
+        load_fps = service.load_fps / service.flows
+        phase = place / service.flows
+        orders.append(
+            FlowOrder(sock.fileno(), number, at, load_fps, service.payload_bytes, phase, *trial.span_s(service))
+        )
+    batch = 1
+    if trial.method != "plain":
+        batch = max(ceil(trial.load_at_once_fps([number for number, _ in flows]) / BATCHES_A_SECOND), 1)
+        if trial.method == "segmented":
+            batch = max(batch, 8)
+    return UdpOrders(role, tag, orders, trial.duration_s, trial.interval_s, batch, trial.method)

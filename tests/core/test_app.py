@@ -366,11 +366,12 @@ class Limiters(unittest.TestCase):
 
     def test_the_tester_comes_before_the_device(self) -> None:
         failing = {"connect-timeout": 50}
-        late = {bin_of(600_000): 1000}
+        asleep = {bin_of(6_000_000_000): 1000}
         for level, service, kind in (
             (counts(failures=failing | {"no-port": 1}), ServiceCounts(), "near-resources"),
             (replace(counts(failures=failing), cpu=[0.97]), ServiceCounts(), "cpu-near"),
-            (replace(counts(failures=failing), lag=late), ServiceCounts(), "cpu-near"),
+            (replace(counts(failures=failing), lag=asleep), ServiceCounts(), "cpu-near"),
+            (replace(counts(failures={"reset": 50}), lag={bin_of(600_000): 1000}), ServiceCounts(), "cpu-near"),
             (counts(failures=failing), ServiceCounts(busiest=0.96), "cpu-far"),
             (counts(failures=failing), ServiceCounts(overflows=2), "cpu-far"),
         ):
@@ -382,6 +383,10 @@ class Limiters(unittest.TestCase):
             ("timeout", "failing-transactions"), ("status 503", "failing-transactions"),
         ):  # fmt: skip
             self.assertEqual(self.limiter(counts(failures={reason: 50})), (kind, "equipment"))
+
+    def test_users_who_begin_a_little_late_do_not_make_connections_fail(self) -> None:
+        level = replace(counts(failures={"connect-timeout": 50}), lag={bin_of(600_000): 1000})
+        self.assertEqual(self.limiter(level), ("new-connections", "equipment"))
 
     def test_a_lag_that_long_answers_hide_is_none(self) -> None:
         level = replace(counts(response_s=0.2), lag={bin_of(600_000): 1000})

@@ -20,6 +20,7 @@ from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.app import read_levels
+from harvok.core.procedures.rfc9411 import SEARCHED
 from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Sample, replayed
 from harvok.core.trials.any import Trial, TrialResult
@@ -158,7 +159,7 @@ class Rfc9411View(RunView):
 
     def found(self, figures: Sequence[Figure]) -> None:
         for figure in figures:
-            if figure.meaning.rank == "headline" and figure.quantity.startswith("max-"):
+            if figure.quantity in SEARCHED:
                 value = format_quantity(figure.value, figure.meaning.unit)
                 self._console.print(Text(f"{figure.meaning.name}, {label_text(figure.labels)}: {value}", style="bold"))
 
@@ -168,7 +169,7 @@ class Rfc9411View(RunView):
 
 def show_rfc9411(console: Console, record: RunRecord) -> None:
     """What was found of each object, then the cases at one load."""
-    searched = [figure for figure in record.figures if figure.quantity in _SEARCHED]
+    searched = [figure for figure in record.figures if figure.quantity in SEARCHED]
     if searched:
         console.print()
         console.print(_searched_table(searched))
@@ -178,13 +179,12 @@ def show_rfc9411(console: Console, record: RunRecord) -> None:
         console.print(_cases_table(cases))
 
 
-_SEARCHED = ("max-connections-rate", "max-app-throughput", "max-open-connections")
 _OF_A_CASE = ("transactions-rate", "first-byte-median", "first-byte-p999", "response-median", "response-p999",
               "failed-transactions")  # fmt: skip
 
 
 def _searched_table(figures: Sequence[Figure]) -> PlainTable:
-    keys = [key for key in _SEARCHED if any(figure.quantity == key for figure in figures)]
+    keys = [key for key in SEARCHED if any(figure.quantity == key for figure in figures)]
     table = plain_table(("object",), [QUANTITIES[key].name for key in keys])
     for size in dict.fromkeys(figure.labels["object"] for figure in figures):
         of_size = {figure.quantity: figure for figure in figures if figure.labels["object"] == size}

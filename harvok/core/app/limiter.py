@@ -29,6 +29,9 @@ _UNSUSPICIOUS = 0.7
 _GREW, _PLATEAU = 1.5, 1.05
 """Half as many users again that move no more than a twentieth more: a plateau."""
 
+_WORTH_A_TIMEOUT = 0.5
+"""Of the time that users wait for an answer: a host of theirs that stood still for this long may have missed answers.
+One that was only a little late does less, but does not make connections fail."""
 _OPENING = ("connect-timeout", "refused", "unreachable")
 """Why a connection did not open."""
 _OWN = ("no-port", "no-descriptor")
@@ -104,10 +107,14 @@ def _users_cpu(case: LevelCase) -> Limiter | None:
             f"a process of the users had {format_share(busiest)} of a core, which is all there is",
             "Use a faster host, or more cores, where the users are.",
         )
+    return None
+
+
+def _users_late(case: LevelCase) -> Limiter | None:
     lag_s = case.reading.lag.mean_s if case.reading.lag else 0.0
     if lag_s > max(_LATE_S, _LATE_SHARE * case.mean_response_s):
         return Limiter(
-            kind,
+            "cpu-near" if case.users_are_near else "cpu-far",
             f"users began {format_duration(lag_s)} late on average, since their host was busy",
             "See what else runs there; then ask for fewer users.",
         )
@@ -143,6 +150,8 @@ def _unserved(case: LevelCase) -> Limiter | None:
 
 
 def _new_connections(case: LevelCase) -> Limiter | None:
+    if case.reading.lag and case.reading.lag.max_s > _WORTH_A_TIMEOUT * case.trial.timeout_s:
+        return None
     failed, opened = case.failures(_OPENING), case.reading.connections.opened
     if failed <= UNEXPECTED_SHARE * (failed + opened):
         return None
@@ -260,8 +269,9 @@ _RULES: tuple[Callable[[LevelCase], Limiter | None], ...] = (
     _own_resources,
     _users_cpu,
     _service_cpu,
-    _unserved,
     _new_connections,
+    _users_late,
+    _unserved,
     _failing,
     _link,
     _plateau,

@@ -39,6 +39,9 @@ SIZES: dict[CaseName, tuple[int, ...]] = {
 }
 """RFC 9411 §7.2.3.2, §7.3.3.2, §7.4.3.2, §7.5.3.2: the objects that are fetched."""
 
+SEARCHED = ("max-connections-rate", "max-app-throughput", "max-open-connections")
+"""The quantities that are found by a search, in the standard's order."""
+
 _EACH = 10
 """RFC 9411 §7.3.3.2: transactions of a connection, where connections themselves are not what is tested."""
 _THINK_S = 5.0

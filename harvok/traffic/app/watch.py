@@ -8,7 +8,7 @@ from typing import Any
 
 from harvok.certificates import self_signed
 from harvok.core.app.counts import joined_levels
-from harvok.core.ends import End, Role
+from harvok.core.ends import End
 from harvok.core.measures.bins import merged, quantile_ns
 from harvok.core.trials.app import (
     ActionCounts,
@@ -21,7 +21,7 @@ from harvok.core.trials.app import (
 )
 from harvok.errors import UnsupportedError
 from harvok.traffic.app.orders import COARSE, PROVE_S, ServiceOrders, UsersOrders, write_orders
-from harvok.traffic.processes import Line, Processes
+from harvok.traffic.processes import Line, Processes, ProcessWatch, processes_for_each_end
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.worker.parent import Worker
 
@@ -29,11 +29,6 @@ OnAppInterval = Callable[[AppInterval], None]
 
 _SUMMED = ("users", "open_connections", "connections", "transactions", "request_bytes", "response_bytes", "failed",
            "unserved")  # fmt: skip
-
-
-def processes_for_each_end() -> int:
-    """Half of the cores: the other half is the kernel's, which does most of the work, or the other end's."""
-    return max((os.cpu_count() or 1) // 2, 1)
 
 
 def start_worker(module: str, orders: UsersOrders | ServiceOrders, fds: Sequence[int] = ()) -> Worker:
@@ -47,37 +42,18 @@ def start_worker(module: str, orders: UsersOrders | ServiceOrders, fds: Sequence
         os.close(told)
 
 
-class _Watch:
+class _Watch(ProcessWatch):
     """What both ends have in common: processes whose intervals are put together."""
-
-    def __init__(self, direction: str, role: Role, trial: AppTrial, processes: Processes) -> None:
-        self.direction, self.role = direction, role
-        self._trial, self._processes = trial, processes
-
-    def wait_ready(self) -> None:
-        """Waits until every worker can begin at once. Raises NearEndError when one did not start."""
-        self._processes.wait_ready()
-
-    def begin(self) -> None:
-        """Lets it begin."""
-        self._processes.begin()
 
     def watch(self, meter_maker: MeterMaker, on_interval: OnAppInterval) -> None:
         """Passes intervals on until every worker is over. Raises NearEndError when one failed, and WorkerLostError when
         one ended though nobody asked it to."""
         meter = meter_maker(self._processes.pids)
-        waiting: dict[int, list[Line]] = {}
         before_s = 0.0
-        for line in self._processes.lines():
-            if "interval" not in line:
-                self._take(line)
-                continue
-            reported = waiting.setdefault(line["interval"], [])
-            reported.append(line)
-            if len(reported) == len(self._processes):
-                interval = self._together(waiting.pop(line["interval"]), before_s, meter)
-                before_s = interval.end_s
-                on_interval(interval)
+        for lines in self._processes.intervals(self._take):
+            interval = self._together(lines, before_s, meter)
+            before_s = interval.end_s
+            on_interval(interval)
 
     def _together(self, lines: Sequence[Line], start_s: float, meter: CpuMeter) -> AppInterval:
         use = meter.since_last()
@@ -101,14 +77,6 @@ class _Watch:
     def _take(self, line: Line) -> None:
         """What a worker says besides its intervals."""
 
-    def interrupt(self) -> None:
-        """Ends the workers at once; may be called again."""
-        self._processes.interrupt()
-
-    def close(self) -> None:
-        """Ends the workers and waits for them."""
-        self._processes.close()
-
 
 class UsersWatch(_Watch):
     """The users of one stream."""
@@ -119,7 +87,8 @@ class UsersWatch(_Watch):
             start_worker("harvok.traffic.app.users_worker", replace(orders, number=number, of=of))
             for number in range(of)
         ]
-        super().__init__(direction, "sender", trial, Processes(end, workers))
+        super().__init__(direction, "sender", Processes(end, workers))
+        self._trial = trial
         self._levels: dict[int, list[LevelCounts]] = {}
         self._header_bytes = 0
         self._busy: list[list[float]] = []
@@ -176,7 +145,7 @@ class ServiceWatch(_Watch):
             start_worker("harvok.traffic.app.service_worker", replace(orders, number=number), listeners)
             for number in range(processes_for_each_end())
         ]
-        super().__init__(direction, "receiver", trial, Processes(end, workers))
+        super().__init__(direction, "receiver", Processes(end, workers))
         self._counts: list[dict[str, int]] = []
         self._busiest = 0.0
 
