@@ -248,8 +248,9 @@ class Secrets(ProgramTest):
         file = self.folder / "token"
         file.write_text("from-a-file-77\n")
         del self.env["HARVOK_TOKEN"]
-        station, address = self.station("--token-file", str(file))
-        near = self.start("tcp", address, "--duration", "2s", "--token-file", str(file), "--direction", "send")
+        station, address = self.station("--token-file", str(file), cold=True)
+        words = ("--duration", "2s", "--token-file", str(file), "--direction", "send")
+        near = self.start("tcp", address, *words, cold=True)
         for process in (station, near):
             self.assertNotIn(b"from-a-file-77", Path(f"/proc/{process.pid}/cmdline").read_bytes())
         _, err = near.communicate(timeout=60)

@@ -163,7 +163,7 @@ class ControlPort(ProgramTest):
 
     def test_started_to_outlive_its_terminal_it_goes_on(self) -> None:
         self.addCleanup(signal.signal, signal.SIGHUP, signal.signal(signal.SIGHUP, signal.SIG_IGN))
-        station, address = self.station()
+        station, address = self.station(cold=True)  # which inherits it
         station.send_signal(signal.SIGHUP)
         self.assertTrue(self.measured(address, "--amount", "1M", "--direction", "send")["figures"])
 

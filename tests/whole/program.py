@@ -1,6 +1,7 @@
 """Runs the installed program as a user does: separate processes, files in a temporary folder.
 
-What measures, waits or can be interrupted runs as a process. What only reads or refuses may run inside the process of
+What measures, waits or can be interrupted runs as a process, most often one that need not load the program once more
+(warm.py). What only reads or refuses may run inside the process of
 the test, through the same entry: the start would be nearly all of its time, and there are hundreds of those.
 """
 
@@ -29,6 +30,7 @@ from harvok.clock import SYSTEM
 from harvok.host.state import STATE_FOLDER
 from harvok.station.keys import KEYS_FOLDER, Keys
 from tests.second_try import BUSY
+from tests.whole.warm import WarmProcess
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
 TOKEN = "spectro-lead"
@@ -112,11 +114,12 @@ class ProgramTest(unittest.TestCase):
             "COLUMNS": "120",
         }
 
-    def start(self, *arguments: str, **options: Any) -> Process:
-        """Starts the program; it is ended with the test."""
+    def start(self, *arguments: str, cold: bool = False, **options: Any) -> Process:
+        """Starts the program; it is ended with the test. A `cold` start loads it, as a user's does."""
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "stdin": subprocess.DEVNULL}
         settings: dict[str, Any] = pipes | {"env": self.env, "cwd": self.folder, "text": True} | options
-        process: Process = subprocess.Popen([HARVOK, *arguments], **settings)
+        warm = not cold and options.keys() <= {"env", "stdin"}
+        process: Process = (WarmProcess if warm else subprocess.Popen)([HARVOK, *arguments], **settings)
         self.addCleanup(self.end, process)
         return process
 
@@ -154,10 +157,12 @@ class ProgramTest(unittest.TestCase):
         self.assertEqual(got, code, f"{arguments}\n{out.getvalue()}\n{err.getvalue()}")
         return subprocess.CompletedProcess(arguments, got, out.getvalue(), err.getvalue())
 
-    def station(self, *arguments: str, port: int | None = None) -> tuple[Process, str]:
+    def station(self, *arguments: str, port: int | None = None, cold: bool = False) -> tuple[Process, str]:
         """A station on loopback that is ready, and its address."""
         port = port or free_ports()
-        process = self.start("station", "--host", "127.0.0.1", "--port", str(port), "--name", "hall", *arguments)
+        process = self.start(
+            "station", "--host", "127.0.0.1", "--port", str(port), "--name", "hall", *arguments, cold=cold
+        )
         assert process.stdout
         self.assertIn("hall is ready", process.stdout.readline())
         return process, f"127.0.0.1:{port}"

@@ -135,7 +135,7 @@ class MidTest(ProgramTest):
             (1.2, signal.SIGTERM),
             (2.5, signal.SIGINT),
         ):
-            near = self.start("tcp", address, "--duration", "1s", "--interval", "0.2s")
+            near = self.start("tcp", address, "--duration", "1s", "--interval", "0.2s", cold=True)
             until(partial(handles_signals, near.pid))
             SYSTEM.sleep(after_s)
             near.send_signal(number)
