@@ -137,17 +137,43 @@ class UsersAndService(unittest.TestCase):
     def test_connections_that_stay_and_bodies_of_all_sizes(self) -> None:
         sizes = (0, 1, 65_000, 65_536, 65_537, 300_000, 5_000_000)
         ups = (0, 10, 100_000, 3_000_000)
-        for protocol in ("http/1.1", "tcp"):
-            down = sizes if protocol == "http/1.1" else sizes[1:]
+        for protocol in ("http/1.1", "http/2", "tcp"):
+            down = sizes[1:] if protocol == "tcp" else sizes
             trial = trial_of(application(Action("fetch", down), Action("store", (20,), ups), protocol=protocol))
             level, _ = together(trial)
             self.assert_whole(level, trial)
             self.assertLessEqual(level.connections[0].opened, 4)
 
+    def test_streams_side_by_side_on_connections_that_end(self) -> None:
+        """Twelve at once on one connection, which takes five more after them; then over two that take seven each."""
+        page = Action("page", (1000, 40_000, 0), times=12, service_s=(0.0, 0.003))
+        for way, most in (
+            ({"transactions_per_connection": 17}, 17),
+            ({"transactions_per_connection": 7, "connections": 2}, 7),
+        ):
+            trial = trial_of(application(page, FETCH, protocol="http/2", **way), sustain_s=1.0)
+            level, service = together(trial)
+            self.assert_whole(level, trial)
+            asked = sum(action.transactions for action in level.actions)
+            self.assertGreater(level.connections[0].opened * most, asked - 4 * 2 * most)
+            self.assertLess(level.connections[0].opened, asked / 3)
+            self.assertEqual((level.connections[0].resets, service.malformed), (0, 0))
+
+    def test_a_page_on_streams_waits_for_the_service_once(self) -> None:
+        page = Action("page", (1000,), times=10, service_s=(0.05,))
+        level, _ = together(trial_of(application(page, protocol="http/2"), users=2, sustain_s=1.0))
+        response = spread_of(level.actions[0].response)
+        assert response
+        self.assertGreater(level.actions[0].transactions, 100)  # ten in every 50 ms or a little more, of two users
+        self.assertGreaterEqual(response.median_s, 0.0495)
+
     def test_all_of_it_over_tls(self) -> None:
         sizes, ups = (1, 1000, 65_536, 300_000, 2_000_000), (0, 100_000, 700_000)
         actions = (Action("fetch", sizes), Action("store", (20,), ups))
-        for way in ({"transactions_per_connection": 1}, {"transactions_per_connection": 7, "connections": 2}):
+        for way in (
+            {"transactions_per_connection": 1}, {"transactions_per_connection": 7, "connections": 2},
+            {"transactions_per_connection": 7, "protocol": "http/2"},
+        ):  # fmt: skip
             trial = trial_of(application(*actions, tls=True, **way), sustain_s=1.0)
             level, service = together(trial)
             self.assert_whole(level, trial)
@@ -291,6 +317,17 @@ class TheServiceAndOthers(unittest.TestCase):
             client.get(f"{self.base}/4?after=50000")
             self.assertGreaterEqual(time.monotonic() - before, 0.05)
 
+    def test_another_client_is_answered_over_http2(self) -> None:
+        """By prior knowledge, and as agreed in TLS. Its header blocks refer to those before."""
+        for base in (self.base, self.base.replace("http://", "https://")):
+            with httpx2.Client(http1=base.startswith("https"), http2=True, verify=False) as client:
+                for size in (0, 1, 64_000, 70_000, 3_000_000):
+                    answer = client.get(f"{base}/any/name/{size}?after=1000")
+                    self.assertEqual((len(answer.content), answer.http_version), (size, "HTTP/2"))
+                self.assertEqual(len(client.post(f"{base}/30", content=b"u" * 1_000_000).content), 30)
+                self.assertEqual(client.head(f"{base}/4000").headers["content-length"], "4000")
+                self.assertEqual(client.delete(f"{base}/4").status_code, 405)
+
     def test_another_client_is_answered_over_tls(self) -> None:
         base = self.base.replace("http://", "https://")
         with httpx2.Client(verify=False) as client:
@@ -317,6 +354,7 @@ class TheServiceAndOthers(unittest.TestCase):
             b"GET / HTTP/1.1\r\nHost: a\r\n\r\n", b"\x16\x03\x01\x02\x00", secrets.token_bytes(300),
             make_http("0" * 24, ("a",), "hall", Wanted(500, 0, 0, False)),
             make_exchange("0" * 24, Wanted(500, 0, 0, False)), b"GET /" + b"a" * 40_000, b"", b"GET /slow",
+            b"PRI * HTTP/2.1\r\n\r\nSM\r\n\r\n", b"PRI",
         ):  # fmt: skip
             self.assertEqual(self.raw(data), b"", data[:30])
         self.assertEqual(httpx2.get(f"{self.base}/5").status_code, 200)
@@ -465,16 +503,18 @@ class UsersAndOthers(unittest.TestCase):
                 if str(part).startswith(folder):
                     part.chmod(0o755)
             Path(folder, "certificate").write_bytes(self_signed())
-            for tls in (False, True):
-                with _web_server(folder, tls) as port:
+            for tls, protocol in ((False, "http/1.1"), (True, "http/1.1"), (False, "http/2"), (True, "http/2")):
+                with _web_server(folder, tls, protocol == "http/2") as port:
                     for way in ({"transactions_per_connection": 1}, {"transactions_per_connection": 40}, {}):
-                        level = level_of(trial_of(application(Action("fetch", sizes), tls=tls, **way)), port)
-                        self.assertEqual(failures(level), {}, way)
+                        fetching = application(Action("fetch", sizes, times=3), tls=tls, protocol=protocol, **way)
+                        level = level_of(trial_of(fetching), port)
+                        self.assertEqual(failures(level), {}, (way, protocol, tls))
                         self.assertTrue(level.actions[0].transactions)
 
 
 @contextmanager
-def _web_server(folder: str, tls: bool) -> Iterator[int]:
+def _web_server(folder: str, tls: bool, http2: bool) -> Iterator[int]:
+    """Which ends a connection of HTTP/2 after a hundred requests, with others under way on it."""
     port = free_port()
     ssl = f"ssl; ssl_certificate {folder}/certificate; ssl_certificate_key {folder}/certificate" if tls else ""
     settings = Path(folder, "settings")
@@ -485,7 +525,8 @@ http {{
     access_log off;
     client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy; fastcgi_temp_path {folder}/fastcgi;
     uwsgi_temp_path {folder}/uwsgi; scgi_temp_path {folder}/scgi;
-    server {{ listen {HOST}:{port} {ssl}; root {folder}; keepalive_requests 100000; }}
+    server {{ listen {HOST}:{port} {"http2" if http2 else ""} {ssl}; root {folder};
+        keepalive_requests {100 if http2 else 100_000}; }}
 }}
 """)
     process = subprocess.Popen(["nginx", "-e", f"{folder}/errors", "-c", str(settings), "-p", folder])

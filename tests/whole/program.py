@@ -134,7 +134,7 @@ class ProgramTest(unittest.TestCase):
     def harvok(self, *arguments: str, code: int = 0, **options: Any) -> subprocess.CompletedProcess[str]:
         """Runs the program to its end and checks its exit code; a traceback is a failure whatever the code."""
         process = self.start(*arguments, **options)
-        out, err = process.communicate(timeout=120)
+        out, err = process.communicate(timeout=300)
         self.assertNotIn("Traceback", err)
         self.assertEqual(process.returncode, code, f"{arguments}\n{out}\n{err}")
         return subprocess.CompletedProcess(arguments, process.returncode, out, err)

@@ -5,7 +5,7 @@ import signal
 import sqlite3
 from contextlib import closing
 
-from tests.whole.program import ProgramTest, until
+from tests.whole.program import ProgramTest
 
 RIG = """
 version = 1
@@ -157,7 +157,7 @@ class Plans(ProgramTest):
         self.write(PLAN.replace('unit = ["asset"]', "repeats = 30\nmin_repeats = 30"))
         process = self.start("run", "plan.toml", "--unattended")
         assert process.stdout
-        until(lambda: "(run " in process.stdout.readline(), 60)  # type: ignore[union-attr]
+        self.assertTrue(any("(run " in line for line in process.stdout))  # the first of thirty
         process.send_signal(signal.SIGINT)
         process.communicate(timeout=60)
         lines = json.loads(self.inside("logbook", "list", "--all", "--json").stdout)

@@ -22,6 +22,8 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+from harvok.signals import ENDING
+
 _ORDER_BYTES = 1 << 18
 _PR_SET_CHILD_SUBREAPER = 36
 _LIBC = ctypes.CDLL(None, use_errno=True)
@@ -123,7 +125,8 @@ def _load() -> None:
 
 
 if __name__ == "__main__":
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    for number in ENDING:  # the test that happened to be the first may ignore one of them, which children inherit
+        signal.signal(number, signal.SIG_DFL)
     _load()
     if (found := _serve(socket.socket(fileno=int(sys.argv[1])))) is not None:
         from harvok.cli.entry import main

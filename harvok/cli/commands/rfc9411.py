@@ -22,7 +22,7 @@ from harvok.cli.options import (
     time_option,
 )
 from harvok.core.procedures.rfc9411 import CASES, CaseName, Rfc9411Test
-from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_BODY_BYTES, MAX_USERS
+from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_BODY_BYTES, MAX_USERS, WebProtocol
 from harvok.errors import UsageError
 
 app = typer.Typer(add_completion=False)
@@ -51,6 +51,9 @@ class CaseOptions:
     tls: Annotated[
         bool, typer.Option("--tls", rich_help_panel=WHAT, help="Over TLS: the standard's HTTPS cases (§7.6 to §7.9).")
     ] = False
+    protocol: Annotated[
+        WebProtocol, typer.Option(rich_help_panel=WHAT, help="What objects are fetched by: RFC 9112, or RFC 9113.")
+    ] = "http/1.1"
     mix: Annotated[str, typer.Option(rich_help_panel=WHAT, metavar="MIX", help="Of the case mix: what users do.")] = (
         "observatory"
     )
@@ -115,6 +118,7 @@ def rfc9411(
         options.ramp,
         options.timeout,
         options.tls,
+        options.protocol,
     )
     model = model_or_across("rfc9411", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)

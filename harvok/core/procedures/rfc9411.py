@@ -25,6 +25,7 @@ from harvok.core.trials.app import (
     AppTrial,
     AppTrialResult,
     Level,
+    WebProtocol,
 )
 from harvok.core.units import format_per_second, format_rate, format_size
 from harvok.errors import TesterLimitError
@@ -73,6 +74,7 @@ class Rfc9411Test:
     ramp_s: float = 5.0
     timeout_s: float = 10.0
     tls: bool = False
+    protocol: WebProtocol = "http/1.1"
     kind: Literal["rfc9411"] = "rfc9411"
 
     @property
@@ -156,7 +158,7 @@ def _case(test: Rfc9411Test, name: CaseName, size: int) -> _Case:
 def _object(test: Rfc9411Test, size: int, each: int = 0, times: int = 1, think_s: float = 0.0) -> AppMix:
     """One object, fetched `times` one after the other in each session."""
     actions = tuple(Action(f"fetch {number}", (size,), think_s=(think_s,)) for number in range(1, times + 1))
-    application = Application("object", 1.0, actions, "http/1.1", each, tls=test.tls)
+    application = Application("object", 1.0, actions, test.protocol, each, tls=test.tls)
     return AppMix(f"object of {format_size(size)}", (application,))
 
 

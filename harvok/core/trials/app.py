@@ -21,9 +21,11 @@ MAX_ARRIVALS_PER_S = 1e6
 MAX_BODY_BYTES = 2**40
 MAX_DRAWS = 1024
 
-AppProtocol = Literal["http/1.1", "tcp"]
-"""`http/1.1` is RFC 9112; `tcp` an exchange of bytes with a head of 32 bytes (core.wire.app)."""
+AppProtocol = Literal["http/1.1", "http/2", "tcp"]
+"""`http/1.1` is RFC 9112; `http/2` RFC 9113, by prior knowledge, or as agreed in TLS (ALPN); `tcp` an exchange of bytes
+with a head of 32 bytes (core.wire.app)."""
 
+WebProtocol = Literal["http/1.1", "http/2"]
 SharedBy = Literal["users", "transactions", "bytes"]
 
 Bodies = Annotated[tuple[Annotated[int, Ge(0), Le(MAX_BODY_BYTES)], ...], MinLen(1), MaxLen(MAX_DRAWS)]
@@ -66,7 +68,7 @@ def _mean(values: tuple[float, ...]) -> float:
 @dataclass(frozen=True, slots=True)
 class Application:
     """What users of one kind do. A connection ends after `transactions_per_connection`, or with its user where that is
-    0; `connections` may be open for a user at one time."""
+    0; `connections` may be open for a user at one time. In HTTP/2 all that he does side by side is streams of these."""
 
     name: Name
     weight: Annotated[float, Ge(0), Le(1e9)]

@@ -11,7 +11,7 @@ _REASONS = {200: b"OK", 400: b"Bad Request", 404: b"Not Found", 405: b"Method No
 
 
 class MalformedMessageError(ValueError):
-    """What came is no HTTP/1.1 message. Told to nobody: the connection ends, and it is counted."""
+    """What came is no message of its protocol. Told to nobody: the connection ends, and it is counted."""
 
 
 @dataclass(frozen=True, slots=True)

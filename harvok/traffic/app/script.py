@@ -5,7 +5,8 @@ from math import lcm
 
 from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, sparse
 from harvok.core.trials.app import Action, ActionCounts, Application, AppMix, ConnectionCounts
-from harvok.core.wire.app import Wanted, make_exchange, make_http
+from harvok.core.wire.app import Wanted, make_exchange, make_http, target_of
+from harvok.core.wire.http2 import make_request_block
 
 _IN_ONE_PIECE_BYTES = 65_536
 _MAX_EXCHANGES = 4096
@@ -14,7 +15,7 @@ _MAX_EXCHANGES = 4096
 class Request:
     """A request, and what is known of its answer. `upload_bytes` of the body follow the request from a pattern; `last`
     is the request of a connection's last transaction. `head` is learned from the first answer: where one begins with
-    it, it has `whole` bytes."""
+    it, it has `whole` bytes. In HTTP/2 the request is a header block."""
 
     __slots__ = ("head", "last", "request", "request_bytes", "response_bytes", "upload_bytes", "whole")
 
@@ -50,6 +51,12 @@ class Doing:
         self.whole, self.first, self.last = [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR
         self.failures: dict[str, int] = {}
 
+    def take_exchange(self) -> Request:
+        """The next request."""
+        at = self.next_exchange
+        self.next_exchange = at + 1 if at + 1 < len(self.exchanges) else 0
+        return self.exchanges[at]
+
     def think_ns(self) -> int:
         """The next pause."""
         at = self.next_think
@@ -79,13 +86,15 @@ class Using:
     """One application: what its users do, and the counts of its connections."""
 
     __slots__ = (
-        "actions", "connections", "handshake", "name", "opened", "resets", "retransmitted", "segments_received",
+        "actions", "connections", "handshake", "has_streams", "name",
+        "opened", "resets", "retransmitted", "segments_received",
         "segments_sent", "tls", "tls_handshake", "transactions_per_connection",
     )  # fmt: skip
 
     def __init__(self, application: Application, actions: list[Doing]) -> None:
         self.name, self.actions = application.name, actions
         self.connections, self.tls = application.connections, application.tls
+        self.has_streams = application.protocol == "http/2"
         for number, action in enumerate(actions):
             action.at = number
         self.transactions_per_connection = application.transactions_per_connection or -1
@@ -127,7 +136,7 @@ def script_of(mix: AppMix, proof: str, host: str, bodies: bytes) -> list[Using]:
 def _find_straight_ways(using: Using, again: bool) -> None:
     """Where one transaction follows upon another without a pause; round again, too, where users stay with what they
     do."""
-    if using.connections > 1 or any(action.times > 1 for action in using.actions):
+    if using.has_streams or using.connections > 1 or any(action.times > 1 for action in using.actions):
         return
     for action, following in zip(using.actions, [*using.actions[1:], using.actions[0]], strict=True):
         if not any(action.thinks_ns) and (again or following is not using.actions[0]):
@@ -164,4 +173,8 @@ def _exchange(
         exchange.head, exchange.whole = b"", wanted.response_bytes
         return exchange
     names = application.name, action.name
+    if application.protocol == "http/2":
+        scheme, method = "https" if application.tls else "http", "POST" if wanted.request_bytes else "GET"
+        block = make_request_block(method, scheme, host, target_of(proof, names, wanted), wanted.request_bytes)
+        return Request(block, block, wanted, b"")
     return Request(make_http(proof, names, host, wanted), make_http(proof, names, host, last), wanted, body)

@@ -8,6 +8,7 @@ import _socket
 import os
 import select
 import socket
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ from harvok.core.wire.http1 import (
     make_response,
     read_request,
 )
+from harvok.traffic.app.http2_service import PREFACE_BEGINS, ServedStreams, StrangerError, StreamService
 from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
 from harvok.traffic.app.orders import (
     PATTERN_BYTES,
@@ -47,9 +49,10 @@ TLS_HANDSHAKE = b"\x16"
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
 _MORE, _TRUNC, _NOW = socket.MSG_MORE, socket.MSG_TRUNC, socket.MSG_DONTWAIT
 
-IDLE, BODY, WAITING, SENDING, CLOSING, GONE, NEW, SHAKING = range(8)
+IDLE, BODY, WAITING, SENDING, CLOSING, GONE, NEW, SHAKING, STREAMS = range(9)
 """A connection awaits a request, is in the middle of one, waits before it answers, sends, awaits the other's end, or
-has ended; with TLS it is new until it is known whether it is one, and then in its handshake."""
+has ended; with TLS it is new until it is known whether it is one, and then in its handshake; or it has streams
+(HTTP/2), which do all of that side by side."""
 
 
 class _Answer:
@@ -67,8 +70,8 @@ class _Answer:
 
 class _ServedConnection:
     __slots__ = (
-        "answer", "blocking", "chunked", "fd", "head", "left", "proven", "recv_into", "send", "sent", "since_ns",
-        "sock", "state", "tls",
+        "answer", "blocking", "chunked", "fd", "head", "left", "proven", "recv_into", "send", "sent",
+        "since_ns", "sock", "state", "streams", "tls",
     )  # fmt: skip
 
     def __init__(self, sock: _socket.socket, now_ns: int) -> None:
@@ -80,6 +83,7 @@ class _ServedConnection:
         self.answer: _Answer | None = None
         self.chunked: ChunkedBody | None = None
         self.tls: TlsStream | None = None
+        self.streams: ServedStreams | None = None
 
 
 class AppService:
@@ -100,6 +104,7 @@ class AppService:
         self._view = memoryview(self._buffer)
         self._taken = memoryview(bytearray(TAKEN_BYTES))
         self._timers = Timers()
+        self._streams = StreamService(self._proof, self._bodies)
         self._epoll = select.epoll()
         self._transactions = self._accepted = self._open = self._malformed = self._strangers = 0
         self._request_bytes = self._response_bytes = self._segments_sent = self._retransmitted = 0
@@ -127,7 +132,7 @@ class AppService:
 
     def _counts(self) -> dict[str, int]:
         return {
-            "transactions": self._transactions,
+            "transactions": self._transactions + self._streams.transactions,
             "connections": self._accepted,
             "malformed": self._malformed,
             "strangers": self._strangers,
@@ -179,6 +184,8 @@ class AppService:
             return
         if event & _OUT and connection.state == SENDING:
             self._send_on(connection)
+        elif event & _OUT and connection.state == STREAMS and connection.proven:
+            self._send_streams(connection)
         if event & _IN or connection.state == IDLE:
             self._read_on(connection)
         elif event & HUNG_UP and connection.state != GONE:
@@ -272,6 +279,13 @@ class AppService:
     def _hear(self, connection: _ServedConnection, data: bytes) -> None:
         """Takes what came while a request was awaited."""
         data = connection.head + data
+        if data.startswith(PREFACE_BEGINS) and not connection.proven:
+            connection.head, connection.state = b"", STREAMS
+            connection.streams = ServedStreams(
+                self._streams, connection.send, partial(self._wait_for_stream, connection)
+            )
+            self._hear_streams(connection, data)
+            return
         end = self._end_of_head(data)
         if end < 0:
             connection.head = data
@@ -291,6 +305,39 @@ class AppService:
         connection.proven, connection.answer, connection.sent = True, answer, 0
         self._request_bytes += end
         self._take_body(connection, answer, rest)
+
+    def _hear_streams(self, connection: _ServedConnection, data: bytes) -> None:
+        """Takes what came on a connection of HTTP/2."""
+        assert connection.streams
+        try:
+            connection.proven = connection.streams.hear(data) or connection.proven
+        except MalformedMessageError:
+            self._send_away(connection, malformed=connection.proven)
+        except StrangerError:
+            self._send_away(connection, malformed=False)
+        else:
+            if connection.proven:  # to others not even settings are told
+                self._send_streams(connection)
+
+    def _send_streams(self, connection: _ServedConnection) -> None:
+        assert connection.streams
+        try:
+            connection.streams.send_on()
+        except OSError as error:
+            self._could_not(connection, error)
+            return
+        if connection.streams.is_over:
+            self._say_goodbye(connection)
+
+    def _wait_for_stream(self, connection: _ServedConnection, after_ns: int, stream: int) -> None:
+        """The service takes its own time for an answer."""
+        self._timers.at(monotonic_ns() + after_ns, self._answer_stream, (connection, stream))
+
+    def _answer_stream(self, _due_ns: int, given: tuple[_ServedConnection, int]) -> None:
+        connection, stream = given
+        if connection.state == STREAMS and connection.streams:
+            connection.streams.answer(stream)
+            self._send_streams(connection)
 
     def _end_of_head(self, data: bytes) -> int:
         """Where the head of a request ends; -1 where it has not yet."""
@@ -371,7 +418,7 @@ class AppService:
 
     def _read_on(self, connection: _ServedConnection) -> None:
         """Reads until nothing is there; what comes while an answer is waited for or sent is read after it."""
-        while connection.state in (IDLE, BODY, CLOSING):
+        while connection.state in (IDLE, BODY, CLOSING, STREAMS):
             if connection.state == IDLE and connection.head and self._end_of_head(connection.head) >= 0:
                 self._hear(connection, b"")  # it came along with the request before
             elif not self._read_once(connection):
@@ -381,7 +428,7 @@ class AppService:
         """Takes what one call brings; False where nothing is there."""
         state, chunked = connection.state, connection.chunked
         try:
-            if state == IDLE or chunked:
+            if state in (IDLE, STREAMS) or chunked:
                 got = connection.recv_into(self._buffer, 0, _NOW)
             else:
                 most = min(connection.left, TAKEN_BYTES) if state == BODY else 0
@@ -394,6 +441,8 @@ class AppService:
             self._drop(connection)
         elif state == IDLE:
             self._hear(connection, self._view[:got].tobytes())
+        elif state == STREAMS:
+            self._hear_streams(connection, self._view[:got].tobytes())
         elif state == BODY and chunked:
             self._feed(connection, self._view[:got].tobytes())
         elif state == BODY:
@@ -496,7 +545,13 @@ class AppService:
 
     def _tell(self, due_ns: int, _given: Any) -> None:
         """An interval is over."""
-        total = (self._transactions, self._accepted, self._request_bytes, self._response_bytes)
+        streams = self._streams
+        total = (
+            self._transactions + streams.transactions,
+            self._accepted,
+            self._request_bytes + streams.request_bytes,
+            self._response_bytes + streams.response_bytes,
+        )
         grown = [now - before for now, before in zip(total, self._told, strict=True)]
         self._told = total
         end_s = (monotonic_ns() - self._began_ns) / 1e9

@@ -11,16 +11,19 @@ from typing import Any
 
 _WAIT = (ssl.SSLWantReadError, ssl.SSLWantWriteError)
 _END = (ssl.SSLZeroReturnError, ssl.SSLEOFError)
+HTTP1, HTTP2 = "http/1.1", "h2"
+"""RFC 7301 and its registry: how ALPN calls the protocols."""
 RECORD_BYTES = 16_384
 """RFC 8446 §5.1: what one record holds."""
 
 
-def users_context() -> ssl.SSLContext:
-    """For users: any certificate will do."""
+def users_context(protocol: str) -> ssl.SSLContext:
+    """For users who speak `protocol`, as ALPN calls it: any certificate will do."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
+    context.set_alpn_protocols([protocol])
     return context
 
 
@@ -28,6 +31,7 @@ def service_context(certificate: bytes) -> ssl.SSLContext:
     """For a service with a certificate and its key, both PEM in one."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
+    context.set_alpn_protocols([HTTP2, HTTP1])
     fd = os.memfd_create("certificate")
     try:
         os.write(fd, certificate)
@@ -58,6 +62,12 @@ class TlsStream:
         except _WAIT:
             return False
         return True
+
+    @property
+    def protocol(self) -> str | None:
+        """What both ends agreed upon (ALPN, RFC 7301)."""
+        agreed: str | None = self._tls.selected_alpn_protocol()
+        return agreed
 
     def recv_into(self, buffer: Any, most: int = 0, flags: int = 0) -> int:
         """As a socket's; 0 where the other end has said goodbye. `flags` are for plain sockets."""

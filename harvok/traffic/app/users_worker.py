@@ -26,6 +26,7 @@ from harvok.core.wire.http1 import (
     MalformedMessageError,
     read_response,
 )
+from harvok.traffic.app.http2_users import DRAINING, STREAMS, UserStreams
 from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
 from harvok.traffic.app.orders import (
     COARSE,
@@ -38,7 +39,7 @@ from harvok.traffic.app.orders import (
 )
 from harvok.traffic.app.script import Doing, Request, Using, script_of
 from harvok.traffic.app.timers import Timers
-from harvok.traffic.app.tls import TlsSocket, TlsStream, users_context
+from harvok.traffic.app.tls import HTTP1, HTTP2, TlsSocket, TlsStream, users_context
 from harvok.traffic.sockets import read_segments, source_options
 from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
 from harvok.zones import socket_address
@@ -59,8 +60,8 @@ _REASONS = {
     ENFILE: "no-descriptor",
 }
 
-CONNECTING, HEAD, IDLE, CLOSING, CHUNKED, UNTIL_END, SHAKING = -2, -1, 0, -3, -4, -5, -6
-"""What a connection needs next, where it is not a number of bytes of a body."""
+CONNECTING, HEAD, IDLE, CLOSING, CHUNKED, UNTIL_END, SHAKING, GONE = -2, -1, 0, -3, -4, -5, -6, -9
+"""What a connection needs next, where it is not a number of bytes of a body; see http2_users.py, too."""
 
 
 class _User:
@@ -71,13 +72,13 @@ class _User:
     def __init__(self, using: Using, once: bool) -> None:
         self.using, self.once, self.leaves = using, once, False
         self.at = self.to_do = self.under_way = self.opened = 0
-        self.idle: list[_UserConnection] = []
+        self.idle: list[UserConnection] = []
 
 
-class _UserConnection:
+class UserConnection:
     __slots__ = (
         "began_ns", "came", "chunked", "doing", "due_ns", "exchange", "fd", "left", "need", "partial", "recv_into",
-        "segments", "send", "sock", "tls", "unsent", "upload_left", "user", "using",
+        "segments", "send", "sock", "streams", "tls", "unsent", "upload_left", "user", "using",
     )  # fmt: skip
 
     def __init__(self, sock: _socket.socket, user: _User) -> None:
@@ -90,6 +91,7 @@ class _UserConnection:
         self.upload_left = self.came = 0
         self.chunked: ChunkedBody | None = None
         self.tls: TlsStream | None = None
+        self.streams: UserStreams | None = None
         self.doing: Doing
         self.exchange: Request
         self.began_ns = self.due_ns = 0
@@ -114,12 +116,12 @@ class Users:
         self._options: list[tuple[int, int, Any]] = list(source_options(source))
         if self._binds:
             self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
-        self._connections: list[_UserConnection | None] = [None] * (allow_many_descriptors() + 1)
+        self._connections: list[UserConnection | None] = [None] * (allow_many_descriptors() + 1)
         self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(TAKEN_BYTES))
         self._turns = turns(trial.mix.shares(), orders.number, orders.of)
         self._here: dict[int, _User] = {}
         self._timers, self._epoll = Timers(), select.epoll()
-        self._tls = users_context() if any(trial.mix.with_tls) else None
+        self._tls = {name: users_context(name) for name in (HTTP1, HTTP2)} if any(trial.mix.with_tls) else {}
         self._bodies = memoryview(bodies)
         self._timeout_ns = int(trial.timeout_s * 1e9)
         self._parts = min(max(int(trial.timeout_s / 4 * SWEEPS_A_SECOND), 1), SWEEPS_A_SECOND)
@@ -202,13 +204,32 @@ class Users:
         """The next action of a user, who meant to begin it at `due_ns`."""
         doing = user.using.actions[user.at]
         user.to_do = doing.times
+        self._begin_more(user, doing, due_ns)
+
+    def _begin_more(self, user: _User, doing: Doing, due_ns: int) -> None:
+        """Begins as much of an action as there is room for."""
         while user.to_do and (user.idle or user.opened < user.using.connections):
             user.to_do -= 1
             user.under_way += 1
             if user.idle:
-                self._ask(user.idle.pop(), doing, due_ns)
+                connection = user.idle.pop()
+                self._ask(connection, doing, due_ns)
+                if connection.streams is not None and connection.streams.has_room:
+                    self.offer(connection)
             else:
-                self._open_connection(user, doing, due_ns)
+                self.open_connection(user, doing, due_ns)
+
+    def offer(self, connection: UserConnection) -> None:
+        """There is room on a connection; of several, that which waits longest is the next."""
+        if connection not in connection.user.idle:
+            connection.user.idle.insert(0, connection)
+
+    def withdraw(self, connection: UserConnection) -> None:
+        """There will be no room on a connection any more."""
+        user = connection.user
+        user.opened -= 1
+        if connection in user.idle:
+            user.idle.remove(connection)
 
     def _resume(self, due_ns: int, user: _User) -> None:
         """Goes on after a pause, in which he may have left."""
@@ -228,19 +249,20 @@ class Users:
             self._close(connection)
         user.idle.clear()
 
-    def _go_on(self, user: _User, connection: _UserConnection | None, now_ns: int) -> None:
+    def go_on(self, user: _User, connection: UserConnection | None, now_ns: int) -> None:
         """A transaction is over, and its connection free for the next, unless None."""
         doing = user.using.actions[user.at]
-        if user.to_do and not user.leaves:
+        has_room = connection is not None or user.opened < user.using.connections
+        if user.to_do and not user.leaves and has_room:
             user.to_do -= 1
             if connection is None:
-                self._open_connection(user, doing, now_ns)
+                self.open_connection(user, doing, now_ns)
             else:
                 self._ask(connection, doing, now_ns)
             return
         user.under_way -= 1
         if connection is not None:
-            user.idle.append(connection)
+            self.offer(connection)
         if user.under_way:
             return
         if user.leaves:
@@ -270,7 +292,7 @@ class Users:
 
     # Connections
 
-    def _open_connection(self, user: _User, doing: Doing, due_ns: int) -> None:
+    def open_connection(self, user: _User, doing: Doing, due_ns: int) -> None:
         try:
             sock = (TlsSocket if user.using.tls else _socket.socket)(
                 self._family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK
@@ -292,7 +314,7 @@ class Users:
             sock.close()
             self._could_not_open(user, doing, code)
             return
-        connection = _UserConnection(sock, user)
+        connection = UserConnection(sock, user)
         connection.doing, connection.due_ns, connection.began_ns = doing, due_ns, monotonic_ns()
         self._connections[connection.fd] = connection
         self._highest_fd = max(self._highest_fd, connection.fd)
@@ -300,15 +322,15 @@ class Users:
         user.opened += 1
 
     def _could_not_open(self, user: _User, doing: Doing, code: int | None) -> None:
-        self._count_failure(doing, _REASONS.get(code or 0, "unreachable"))
-        self._after_failure(user)
+        self.count_failure(doing, _REASONS.get(code or 0, "unreachable"))
+        self.after_failure(user)
 
-    def _connected(self, connection: _UserConnection, event: int) -> None:
+    def _connected(self, connection: UserConnection, event: int) -> None:
         if event & HUNG_UP:
             code = connection.sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
             if not code:  # the event was of a connection that had this descriptor before
                 return
-            self._lose(connection, "connect-timeout" if code == ETIMEDOUT else _REASONS.get(code, "unreachable"))
+            self.lose(connection, "connect-timeout" if code == ETIMEDOUT else _REASONS.get(code, "unreachable"))
             return
         using = connection.using
         using.opened += 1
@@ -316,15 +338,16 @@ class Users:
         now_ns = monotonic_ns()
         using.handshake[bin_of(now_ns - connection.began_ns)] += 1
         if using.tls:
-            assert self._tls and isinstance(connection.sock, TlsSocket)
+            assert isinstance(connection.sock, TlsSocket)
             connection.need, connection.began_ns = SHAKING, now_ns
-            connection.tls = TlsStream(self._tls, connection.sock, is_service=False)
+            context = self._tls[HTTP2 if using.has_streams else HTTP1]
+            connection.tls = TlsStream(context, connection.sock, is_service=False)
             connection.recv_into, connection.send = connection.tls.recv_into, connection.tls.send  # type: ignore[assignment]
             self._shake(connection)
         else:
-            self._ask(connection, connection.doing, connection.due_ns)
+            self._ask_first(connection)
 
-    def _shake(self, connection: _UserConnection) -> None:
+    def _shake(self, connection: UserConnection) -> None:
         """Goes on with the handshake of TLS."""
         assert connection.tls
         try:
@@ -332,16 +355,32 @@ class Users:
                 return
         except OSError as error:
             reset = error.errno in (ECONNRESET, EPIPE)
-            self._lose(connection, "reset" if reset else "tls")
+            self.lose(connection, "reset" if reset else "tls")
+            return
+        if connection.using.has_streams and connection.tls.protocol != HTTP2:
+            self.lose(connection, "tls")
             return
         connection.using.tls_handshake[bin_of(monotonic_ns() - connection.began_ns)] += 1
-        self._ask(connection, connection.doing, connection.due_ns)
+        self._ask_first(connection)
 
-    def _ask(self, connection: _UserConnection, doing: Doing, due_ns: int) -> None:
+    def _ask_first(self, connection: UserConnection) -> None:
+        """A connection is ready for the transaction that it was opened for; one of streams, for others as well."""
+        user, doing, due_ns = connection.user, connection.doing, connection.due_ns
+        if not connection.using.has_streams:
+            self._ask(connection, doing, due_ns)
+            return
+        connection.streams = UserStreams(self, connection, self._bodies)
+        connection.streams.ask(doing, due_ns)
+        if connection.streams.has_room:
+            self.offer(connection)
+            self._begin_more(user, doing, due_ns)
+
+    def _ask(self, connection: UserConnection, doing: Doing, due_ns: int) -> None:
         """Sends the next request of an action."""
-        at = doing.next_exchange
-        doing.next_exchange = at + 1 if at + 1 < len(doing.exchanges) else 0
-        exchange = doing.exchanges[at]
+        if connection.streams is not None:
+            connection.streams.ask(doing, due_ns)
+            return
+        exchange = doing.take_exchange()
         connection.exchange, connection.doing, connection.due_ns = exchange, doing, due_ns
         connection.need, connection.began_ns = HEAD, due_ns
         request = exchange.last if connection.left == 1 else exchange.request
@@ -350,13 +389,13 @@ class Users:
         except BlockingIOError:
             sent = 0
         except OSError as error:
-            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+            self.lose(connection, _REASONS.get(error.errno or 0, "reset"))
             return
         if sent != len(request) or exchange.upload_bytes:
             connection.unsent, connection.upload_left = request[sent:], exchange.upload_bytes
             self._send_on(connection)
 
-    def _send_on(self, connection: _UserConnection) -> None:
+    def _send_on(self, connection: UserConnection) -> None:
         """Sends what is left of a request, as far as the socket takes it."""
         try:
             while connection.unsent:
@@ -371,22 +410,23 @@ class Users:
         except BlockingIOError:
             return
         except OSError as error:
-            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+            self.lose(connection, _REASONS.get(error.errno or 0, "reset"))
 
-    def _close(self, connection: _UserConnection) -> None:
+    def _close(self, connection: UserConnection) -> None:
         """Ends a connection, and counts its segments; two more each way say goodbye."""
         self._count_segments(connection)
         self._forget(connection)
         connection.using.segments_sent += 1
         connection.using.segments_received += 1
 
-    def _forget(self, connection: _UserConnection) -> None:
+    def _forget(self, connection: UserConnection) -> None:
         self._connections[connection.fd] = None
         self._open -= connection.need != CONNECTING
-        connection.user.opened -= connection.need != CLOSING
+        connection.user.opened -= connection.need not in (CLOSING, DRAINING)
+        connection.need = GONE
         connection.sock.close()
 
-    def _count_segments(self, connection: _UserConnection) -> None:
+    def _count_segments(self, connection: UserConnection) -> None:
         """Counts the segments of a connection since they were last counted."""
         now, before, using = read_segments(connection.sock), connection.segments, connection.using
         if now is None:
@@ -396,27 +436,52 @@ class Users:
         using.retransmitted += now[2] - before[2]
         connection.segments = now
 
-    def _lose(self, connection: _UserConnection, reason: str) -> None:
+    def lose(self, connection: UserConnection, reason: str) -> None:
         """A transaction failed, and its connection with it."""
         user = connection.user
+        if connection.need == GONE:
+            return
         if connection.need == CLOSING:  # its last transaction was over
             self._forget(connection)
             return
         if reason == "reset" and connection.need != CONNECTING:
             connection.using.resets += 1
+        if connection.streams is not None:
+            self._lose_streams(connection, connection.streams.give_up(), reason)
+            return
         if connection.need == IDLE:
             user.idle.remove(connection)
             self._forget(connection)
             return
-        self._count_failure(connection.doing, reason)
+        self.count_failure(connection.doing, reason)
         self._forget(connection)
-        self._after_failure(user)
+        self.after_failure(user)
 
-    def _count_failure(self, doing: Doing, reason: str) -> None:
+    def lose_for(self, connection: UserConnection, error: OSError) -> None:
+        """A call was refused: the connection is gone."""
+        self.lose(connection, _REASONS.get(error.errno or 0, "reset"))
+
+    def _lose_streams(self, connection: UserConnection, doings: list[Doing], reason: str) -> None:
+        """A connection is gone, and all that was under way on it."""
+        user = connection.user
+        if connection in user.idle:
+            user.idle.remove(connection)
+        self._forget(connection)
+        for doing in doings:
+            self.count_failure(doing, reason)
+        for _ in doings:
+            self.after_failure(user)
+
+    def await_end(self, connection: UserConnection, now_ns: int) -> None:
+        """All is over on a connection: the service ends it."""
+        connection.need, connection.began_ns = CLOSING, now_ns
+
+    def count_failure(self, doing: Doing, reason: str) -> None:
+        """A transaction failed."""
         self._failed += 1
         doing.failures[reason] = doing.failures.get(reason, 0) + 1
 
-    def _after_failure(self, user: _User) -> None:
+    def after_failure(self, user: _User) -> None:
         """Who stays tries his action again in a while; who came once leaves."""
         user.under_way -= 1
         user.to_do = 0
@@ -456,7 +521,7 @@ class Users:
             recent[at >> COARSE] += 1
             self._done(connection, now_ns, event)
 
-    def _take_rarer(self, connection: _UserConnection | None, fd: int, event: int) -> None:
+    def _take_rarer(self, connection: UserConnection | None, fd: int, event: int) -> None:
         if connection is None:
             if fd == 0 and not os.read(0, 1):  # the parent has closed this one's input
                 self._over = True
@@ -467,19 +532,31 @@ class Users:
         if connection.need == SHAKING:
             self._shake(connection)
             return
+        if connection.need in (STREAMS, DRAINING):
+            self._take_streams(connection, event)
+            return
         if event & _OUT and (connection.unsent or connection.upload_left):
             self._send_on(connection)
         if event & _IN:
             self._read_on(connection, event)
         elif event & HUNG_UP and self._connections[fd] is connection:
-            self._lose(connection, "reset")
+            self.lose(connection, "reset")
 
-    def _could_not(self, connection: _UserConnection, error: OSError) -> None:
+    def _take_streams(self, connection: UserConnection, event: int) -> None:
+        assert connection.streams
+        if event & _OUT:
+            connection.streams.send_on()
+        if event & _IN:
+            connection.streams.read_on(self._buffer)
+        elif event & HUNG_UP and self._connections[connection.fd] is connection:
+            self.lose(connection, "reset")
+
+    def _could_not(self, connection: UserConnection, error: OSError) -> None:
         """A call was refused: nothing is there yet, or the connection is gone."""
         if not isinstance(error, BlockingIOError):
-            self._lose(connection, _REASONS.get(error.errno or 0, "reset"))
+            self.lose(connection, _REASONS.get(error.errno or 0, "reset"))
 
-    def _done(self, connection: _UserConnection, now_ns: int, event: int = 0) -> None:
+    def _done(self, connection: UserConnection, now_ns: int, event: int = 0) -> None:
         """A transaction is over: counts it, and goes on with the user."""
         doing, exchange, user = connection.doing, connection.exchange, connection.user
         doing.transactions += 1
@@ -493,7 +570,7 @@ class Users:
                 self._ask(connection, straight, now_ns)
                 return
             connection.need = IDLE
-            self._go_on(user, connection, now_ns)
+            self.go_on(user, connection, now_ns)
             return
         user.opened -= 1
         connection.need = CLOSING
@@ -501,42 +578,50 @@ class Users:
         if event & _END:  # the other end's goodbye came along
             self._close(connection)
         if straight is None:
-            self._go_on(user, None, now_ns)
+            self.go_on(user, None, now_ns)
         else:
             user.at = straight.at
-            self._open_connection(user, straight, now_ns)
+            self.open_connection(user, straight, now_ns)
 
-    def _first_byte(self, connection: _UserConnection, need: int) -> None:
+    def _first_byte(self, connection: UserConnection, need: int) -> None:
         """An answer has begun, and `need` bytes of it are to come."""
-        at = bin_of(monotonic_ns() - connection.due_ns)
-        connection.doing.first[at] += 1
-        self._recent_first[at >> COARSE] += 1
+        self.count_first(connection.doing, monotonic_ns() - connection.due_ns)
         connection.need = need
 
-    def _last_byte(self, connection: _UserConnection, event: int = 0) -> None:
+    def count_first(self, doing: Doing, time_ns: int) -> None:
+        """The first byte of an answer that is not whole yet."""
+        at = bin_of(time_ns)
+        doing.first[at] += 1
+        self._recent_first[at >> COARSE] += 1
+
+    def _last_byte(self, connection: UserConnection, event: int = 0) -> None:
         """An answer that came in pieces is whole."""
         now_ns = monotonic_ns()
-        at = bin_of(now_ns - connection.due_ns)
-        connection.doing.last[at] += 1
-        self._recent[at >> COARSE] += 1
-        self._recent_first[at >> COARSE] -= 1
+        self.count_last(connection.doing, now_ns - connection.due_ns)
         self._done(connection, now_ns, event)
 
-    def _begin_answer(self, connection: _UserConnection, got: int) -> None:
+    def count_last(self, doing: Doing, time_ns: int) -> None:
+        """The last byte of an answer whose first was counted before."""
+        at = bin_of(time_ns)
+        doing.last[at] += 1
+        self._recent[at >> COARSE] += 1
+        self._recent_first[at >> COARSE] -= 1
+
+    def _begin_answer(self, connection: UserConnection, got: int) -> None:
         """An answer begins that is not whole yet, or not known."""
         exchange = connection.exchange
         if not got:
-            self._lose(connection, "closed")
+            self.lose(connection, "closed")
         elif not self._buffer.startswith(exchange.head) or connection.partial:
             self._read_head(connection, got)
         elif got > exchange.whole:
-            self._lose(connection, "malformed")
+            self.lose(connection, "malformed")
         else:
             self._first_byte(connection, exchange.whole - got)
             if got == exchange.whole:
                 self._last_byte(connection)
 
-    def _read_on(self, connection: _UserConnection, event: int) -> None:
+    def _read_on(self, connection: UserConnection, event: int) -> None:
         """Reads until nothing is there, or the answer is whole."""
         exchange, transactions = connection.exchange, connection.left
         while (
@@ -546,7 +631,7 @@ class Users:
         ):
             pass
 
-    def _read_once(self, connection: _UserConnection, event: int) -> bool:
+    def _read_once(self, connection: UserConnection, event: int) -> bool:
         """Takes what one call brings; False where nothing is there."""
         need = connection.need
         try:
@@ -569,7 +654,7 @@ class Users:
             self._lose_idle(connection)
         return True
 
-    def _count_body(self, connection: _UserConnection, got: int, event: int) -> None:
+    def _count_body(self, connection: UserConnection, got: int, event: int) -> None:
         if connection.need > 0:
             connection.need -= got
             if not connection.need:
@@ -577,7 +662,7 @@ class Users:
         else:
             connection.came += got
 
-    def _ended(self, connection: _UserConnection) -> None:
+    def _ended(self, connection: UserConnection) -> None:
         """The other end has said goodbye."""
         if connection.need == UNTIL_END:
             connection.left, connection.exchange.whole = 1, connection.came
@@ -588,35 +673,35 @@ class Users:
             connection.user.idle.remove(connection)
             self._close(connection)
         else:
-            self._lose(connection, "closed")
+            self.lose(connection, "closed")
 
-    def _lose_idle(self, connection: _UserConnection) -> None:
+    def _lose_idle(self, connection: UserConnection) -> None:
         """Something came that nobody asked for."""
         connection.user.idle.remove(connection)
-        self._count_failure(connection.doing, "malformed")
+        self.count_failure(connection.doing, "malformed")
         self._forget(connection)
 
-    def _read_head(self, connection: _UserConnection, got: int) -> None:
+    def _read_head(self, connection: UserConnection, got: int) -> None:
         """Takes the beginning of an answer whose head is not known yet, or is another than it was."""
         data = connection.partial + bytes(self._buffer[:got])
         end = data.find(END_OF_HEAD)
         if end < 0:
             connection.partial = data
             if len(data) > MAX_HEAD_BYTES or not b"HTTP/1.".startswith(data[:7]):
-                self._lose(connection, "malformed")
+                self.lose(connection, "malformed")
             return
         connection.partial = b""
         end += len(END_OF_HEAD)
         try:
             self._learn(connection, data[:end], data[end:])
         except MalformedMessageError:
-            self._lose(connection, "malformed")
+            self.lose(connection, "malformed")
 
-    def _learn(self, connection: _UserConnection, head: bytes, rest: bytes) -> None:
+    def _learn(self, connection: UserConnection, head: bytes, rest: bytes) -> None:
         answer = read_response(head)
         exchange = connection.exchange
         if answer.status != 200:
-            self._lose(connection, f"status {answer.status}")
+            self.lose(connection, f"status {answer.status}")
             return
         expected = connection.left == 1 or not answer.close
         if not expected:
@@ -629,35 +714,35 @@ class Users:
                 self._feed(connection, rest)
             return
         if answer.body_bytes != exchange.response_bytes:
-            self._lose(connection, "altered")
+            self.lose(connection, "altered")
             return
         if expected:  # one that ends a connection unasked is read each time
             exchange.head = head
         exchange.whole = len(head) + answer.body_bytes
         need = answer.body_bytes - len(rest)
         if need < 0:
-            self._lose(connection, "malformed")
+            self.lose(connection, "malformed")
             return
         self._first_byte(connection, need)
         if not need:
             self._last_byte(connection)
 
-    def _feed(self, connection: _UserConnection, data: bytes) -> None:
+    def _feed(self, connection: UserConnection, data: bytes) -> None:
         chunked = connection.chunked
         assert chunked
         try:
             taken = chunked.feed(data)
         except MalformedMessageError:
-            self._lose(connection, "malformed")
+            self.lose(connection, "malformed")
             return
         connection.came += taken
         if not chunked.over:
             return
         connection.chunked = None
         if taken < len(data):
-            self._lose(connection, "malformed")
+            self.lose(connection, "malformed")
         elif chunked.body_bytes != connection.exchange.response_bytes:
-            self._lose(connection, "altered")
+            self.lose(connection, "altered")
         else:
             connection.exchange.whole = connection.came
             self._last_byte(connection)
@@ -670,8 +755,13 @@ class Users:
         late_ns, connections = monotonic_ns() - self._timeout_ns, self._connections
         part = self._highest_fd // self._parts + 1
         for connection in connections[self._swept : self._swept + part]:
-            if connection and connection.need != IDLE and connection.began_ns < late_ns:
-                self._lose(connection, "connect-timeout" if connection.need == CONNECTING else "timeout")
+            if connection is None or connection.need == IDLE:
+                continue
+            if connection.need in (STREAMS, DRAINING):
+                assert connection.streams
+                connection.streams.end_late_ones(late_ns)
+            elif connection.began_ns < late_ns:
+                self.lose(connection, "connect-timeout" if connection.need == CONNECTING else "timeout")
         self._swept = 0 if self._swept + part > self._highest_fd else self._swept + part
         self._looks += 1
         self._open_seen += self._open
