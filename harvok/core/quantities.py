@@ -68,7 +68,8 @@ digits shows."""
 _DIRECTION = ("direction",)
 _FRAMES = ("direction", "frame-size")
 _LOADS = ("direction", "frame-size", "load")
-_SERVICES = ("direction", "service", "load")
+_SERVICES = ("direction", "service", "load", "level")
+_PROBES = ("load", "level")
 _OBJECTS = ("object",)
 _OF_A_CASE = ("case", "object")
 _USERS = ("level", "users")
@@ -440,44 +441,44 @@ _ROWS = (
     Quantity(
         "two-way-delay-min", "min two-way delay", "s", "", "lower",
         "smallest time from a packet to its answer, minus the time the reflector held it",
-        standard="RFC 2681; RFC 8762", labels=("load",), heading="min",
+        standard="RFC 2681; RFC 8762", labels=_PROBES, heading="min",
     ),
     Quantity(
         "two-way-delay-median", "median two-way delay", "s", "", "lower",
         "median of the two-way delays",
-        standard="RFC 2681", labels=("load",), heading="median", rank="headline",
+        standard="RFC 2681", labels=_PROBES, heading="median", rank="headline",
         judged=True, max_regression=_LATENCY_REGRESSION, margin=5e-5,
     ),
     Quantity(
         "two-way-delay-mean", "mean two-way delay", "s", "", "lower",
         "mean of the two-way delays",
-        standard="RFC 2681", labels=("load",), heading="mean",
+        standard="RFC 2681", labels=_PROBES, heading="mean",
     ),
     Quantity(
         "two-way-delay-p99", "p99 two-way delay", "s", "", "lower",
         "99th percentile of the two-way delays",
-        standard="RFC 2681", labels=("load",), heading="p99", rank="main",
+        standard="RFC 2681", labels=_PROBES, heading="p99", rank="main",
     ),
     Quantity(
         "two-way-delay-max", "max two-way delay", "s", "", "lower",
         "largest of the two-way delays",
-        standard="RFC 2681", labels=("load",), heading="max",
+        standard="RFC 2681", labels=_PROBES, heading="max",
     ),
     Quantity(
         "two-way-variation-p99", "p99 two-way delay variation", "s", "", "lower",
         "99th percentile of the two-way delays above the smallest",
-        standard="RFC 5481 §4.2", labels=("load",), heading="variation p99",
+        standard="RFC 5481 §4.2", labels=_PROBES, heading="variation p99",
     ),
     Quantity(
         "two-way-loss", "two-way loss", "ratio", "", "lower",
         "packets without an answer / packets sent",
-        standard="RFC 6673", labels=("load",), heading="loss", rank="main", resolution="counted",
+        standard="RFC 6673", labels=_PROBES, heading="loss", rank="main", resolution="counted",
         judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
     ),
     Quantity(
         "delay-under-load", "delay added by load", "s", "", "lower",
         "median two-way delay while a load fills the link − median two-way delay while it is idle",
-        labels=("load",), rank="headline",
+        labels=_PROBES, rank="headline",
         judged=True, max_regression=0.25, margin=1e-3,
     ),
     Quantity(

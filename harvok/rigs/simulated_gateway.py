@@ -22,6 +22,7 @@ from harvok.core.trials.app import (
     LevelCounts,
     ServiceCounts,
 )
+from harvok.errors import UsageError
 
 _HEAD_BYTES = 110
 """Of a message, about."""
@@ -61,7 +62,12 @@ class SimulatedGateway:
         self.trials: list[AppTrial] = []
 
     def run(self, trial: AppTrial, observer: Observer) -> AppTrialResult:
-        """Every level of a trial."""
+        """Every level of a trial. Raises UsageError for what goes on beside users, which it does not model."""
+        if trial.services or trial.probes:
+            raise UsageError(
+                "a simulated gateway has no services and no delay probes beside its users",
+                "Leave them out, or measure on stations or a virtual rig.",
+            )
         self.trials.append(trial)
         observer.happened([started(0)])
         levels = [self._level(trial, number, level) for number, level in enumerate(trial.levels)]

@@ -4,7 +4,8 @@ import contextlib
 import socket
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
@@ -18,13 +19,14 @@ from harvok.core.samples import Sample
 from harvok.core.tcp.foreign import Counted, with_foreign_share
 from harvok.core.time_axis import ClockOffset, TimeAxis, by_near_clock, closer
 from harvok.core.trials.app import AppInterval, AppStreamResult, AppSummary, AppTrial, AppTrialResult
-from harvok.core.trials.delay import DelayTrial, DelayTrialResult
+from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpDirectionResult, UdpSummary, UdpTrial, UdpTrialResult
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES
-from harvok.errors import FlowBrokenError, HarvokError, StationLostError
+from harvok.errors import FarEndError, FlowBrokenError, HarvokError, StationLostError
 from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
+from harvok.rigs.probing import Probing
 from harvok.signals import uninterrupted
 from harvok.station.client import StationClient, error_of, resolve
 from harvok.station.contact import Access, StationAddress
@@ -54,6 +56,10 @@ class StationsSettings:
     near_name: str | None = None
     rated_bps: float | None = None
     stamp_key: bytes | None = None
+
+
+def _nothing() -> None:
+    """For trials with nothing beside them."""
 
 
 class StationsRig:
@@ -115,14 +121,19 @@ class StationsRig:
 
     def probe(self, trial: DelayTrial) -> DelayTrialResult | None:
         """Asks the far end's reflector; None when it has none."""
+        prober = self._prober(trial)
+        if prober is None:
+            return None
+        with contextlib.closing(prober.sock):
+            return DelaySession(prober, self._clock).run(trial)
+
+    def _prober(self, trial: DelayTrial) -> StampProber | None:
         port = self.delay_port()
         if not port:
             return None
         settings = self._settings
         key_bytes = trial.payload_bytes if settings.stamp_key is None else max(trial.payload_bytes, AUTHENTICATED_BYTES)
-        prober = StampProber((self.address.host, port), settings.source, settings.stamp_key, key_bytes)
-        with contextlib.closing(prober.sock):
-            return DelaySession(prober, self._clock).run(trial)
+        return StampProber((self.address.host, port), settings.source, settings.stamp_key, key_bytes)
 
     def link(self) -> Link:
         """What is known of the link: rated speed, and both ends' ports."""
@@ -138,13 +149,33 @@ class StationsRig:
         axis = TimeAxis(origin_ns, offset) if origin_ns else None
         collected = _Collector(trial, observer, offset, axis)
         counted_before = self._counters_by_end() if trial.kind == "tcp" else {}
+        if trial.kind == "app":
+            return self._run_app(trial, collected, offset)
         summaries = self._flow(trial, collected)
         clock = closer(offset, self.clock_offset() if offset else None)
         if trial.kind == "tcp":
             after = self._counters_by_end()
             counted = {end: (before, after[end]) for end, before in counted_before.items() if end in after}
             return tcp_result(trial, collected.intervals, summaries, clock, counted)
-        return app_result(trial, summaries) if trial.kind == "app" else udp_result(trial, summaries, clock)
+        return udp_result(trial, summaries, clock)
+
+    def _run_app(self, trial: AppTrial, collected: "_Collector", offset: ClockOffset | None) -> AppTrialResult:
+        """Users, and what goes on beside them: services are part of the trial at both ends, probes this end's own."""
+        with self._probing(trial.probes, collected) as probing:
+            on_begin = probing.begin if probing else _nothing
+            summaries = self._flow(replace(trial, probes=None), collected, on_begin)
+            probes = probing.finish() if probing else None
+        clock = closer(offset, self.clock_offset() if offset else None)
+        services = udp_result(trial.services, summaries, clock) if trial.services else None
+        return replace(app_result(trial, summaries), services=services, probes=probes)
+
+    def _probing(self, trial: DelayTrial | None, collected: "_Collector") -> AbstractContextManager[Probing | None]:
+        if trial is None:
+            return contextlib.nullcontext()
+        prober = self._prober(trial)
+        if prober is None:
+            raise FarEndError("the station has no reflector", "Start it without --delay-port 0, or leave delay out.")
+        return Probing(prober, DelaySession(prober, self._clock), trial, collected.add_probe)
 
     def clock_offset(self) -> ClockOffset | None:
         """How far the far end's clock is ahead, by its reflector; exactly nothing where both ends are one machine."""
@@ -159,10 +190,12 @@ class StationsRig:
             self._delay_port = self._client.facts().delay_port or 0
         return self._delay_port
 
-    def _flow(self, trial: FlowTrial, collected: "_Collector") -> list[AnySummary]:
-        """Runs both halves of a trial; returns what each says of each direction."""
+    def _flow(
+        self, trial: FlowTrial, collected: "_Collector", on_begin: Callable[[], None] = _nothing
+    ) -> list[AnySummary]:
+        """Runs both halves of a trial; returns what each says of each direction. Calls `on_begin` as it begins."""
         with self._near_end(trial) as near:
-            return self._run_ends(trial, near, collected)
+            return self._run_ends(trial, near, collected, on_begin)
 
     @contextlib.contextmanager
     def _near_end(self, trial: FlowTrial) -> Iterator[TrialEnd]:
@@ -181,7 +214,9 @@ class StationsRig:
         finally:
             self._release()
 
-    def _run_ends(self, trial: FlowTrial, near: TrialEnd, collected: "_Collector") -> list[AnySummary]:
+    def _run_ends(
+        self, trial: FlowTrial, near: TrialEnd, collected: "_Collector", on_begin: Callable[[], None]
+    ) -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
         near.begin("receiver", Meter, collected.add)
         self._client.start()
@@ -190,6 +225,7 @@ class StationsRig:
             far.wait_open(_OPEN_S)
             self._client.renew()
         near.begin("sender", Meter, collected.add)
+        on_begin()
         try:
             near_over = near.wait(self._patience_s(trial))
         except FlowBrokenError:
@@ -268,7 +304,8 @@ class _Collector:
     def __init__(
         self, trial: FlowTrial, observer: Observer, clock: ClockOffset | None, axis: TimeAxis | None = None
     ) -> None:
-        self._trial, self._observer, self._clock = trial, observer, clock
+        self._observer, self._clock = observer, clock
+        self._services = trial if trial.kind == "udp" else trial.services if trial.kind == "app" else None
         self._axis = axis
         self._lock = threading.Lock()
         self.intervals: list[TcpInterval] = []
@@ -283,9 +320,14 @@ class _Collector:
                     self.intervals.append(interval)
                 self._observer.samples(list(interval.samples(source, began_s)))
             else:
-                assert isinstance(self._trial, UdpTrial)
-                service = self._trial.services[interval.service].name
+                assert self._services
+                service = self._services.services[interval.service].name
                 self._observer.samples(list(interval.samples(source, began_s, service)))
+
+    def add_probe(self, began_ns: int, echo: Echo) -> None:
+        """A delay probe of this end, whose first was sent at `began_ns`."""
+        with self._lock:
+            self._observer.samples(list(echo.samples(self._axis_for("near", began_ns).at_s("near", began_ns))))
 
     def _axis_for(self, source: str, began_ns: int) -> TimeAxis:
         if self._axis is None:

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from harvok.core.models.services import SERVICES_FILE
+from harvok.core.udp.service_file import SERVICES_FILE
 from harvok.core.udp.services import ServiceSpec
 from harvok.errors import ServicesFileError
 from harvok.rigs.files import read_toml

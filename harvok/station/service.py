@@ -8,6 +8,7 @@ from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.models.control import NearEnd, PreparedTrial, Session, SessionRequest, StationFacts
+from harvok.core.trials.app import AppTrial
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
 from harvok.core.wire.datagram import HEAD_BYTES, MAX_PAYLOAD_BYTES
@@ -149,11 +150,22 @@ class Station:
         if trial.kind == "app":
             if not trial.streams:
                 raise ProtocolError("a trial of application traffic needs streams", "Correct the request.")
+            if trial.services:
+                _check_beside(trial, trial.services)
             return
         if (trial.duration_s is None) == (trial.amount_bytes is None) or not trial.streams:
             raise ProtocolError("a trial needs streams, and either a duration or an amount", "Correct the request.")
         if trial.interval_s < trial.tick_s:
             raise ProtocolError("intervals are no shorter than ticks", "Correct the request.")
+
+
+def _check_beside(trial: AppTrial, services: UdpTrial) -> None:
+    """Refuses services that are not of the trial that they flow beside."""
+    if services.group or services.duration_s > trial.duration_s + 1e-6:
+        raise ProtocolError("services beside users end with them, and go to no group", "Correct the request.")
+    if not set(services.streams) <= {SEND, RECEIVE} or len(set(services.streams)) < len(services.streams):
+        raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
+    _check_udp(services)
 
 
 def _check_udp(trial: UdpTrial) -> None:

@@ -9,9 +9,9 @@ from harvok.core.ends import End
 from harvok.core.trials.app import AppInterval, AppSummary, AppTrial
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
-from harvok.traffic.app.ends import AppListener, AppTrialEnd, open_users
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget, TcpListener, TcpTrialEnd, connect_flows
+from harvok.traffic.together import TogetherEnd, TogetherListener, open_together
 from harvok.traffic.trial_end import TrialEnd
 from harvok.traffic.udp import UdpListener, UdpTrialEnd, open_flows
 
@@ -48,7 +48,7 @@ def _peerless(
 TRAFFIC = {
     "tcp": Traffic(_peerless(TcpListener), connect_flows, TcpTrialEnd),
     "udp": Traffic(_peerless(UdpListener), open_flows, UdpTrialEnd),
-    "app": Traffic(AppListener, open_users, AppTrialEnd),
+    "app": Traffic(TogetherListener, open_together, TogetherEnd, version=2),
 }
 
 

@@ -14,6 +14,7 @@ import select
 import socket
 import struct
 import threading
+from collections.abc import Iterator
 from functools import partial
 
 import psutil
@@ -290,8 +291,11 @@ class UdpTrialEnd(TrialEnd):
     """One end's half of a UDP trial."""
 
     def __init__(self, end: End, trial: UdpTrial, flows: Flows, trial_id: bytes, clock: Clock) -> None:
-        tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
-        watches = (
-            UdpWatch(end, stream.name, stream.role_at(end), trial, flows[stream.name], tag) for stream in trial.streams
-        )
-        super().__init__(watches, partial(close_flows, flows))
+        super().__init__(udp_watches(end, trial, flows, trial_id), partial(close_flows, flows))
+
+
+def udp_watches(end: End, trial: UdpTrial, flows: Flows, trial_id: bytes) -> Iterator[UdpWatch]:
+    """The flows of each direction at one end."""
+    tag = int.from_bytes(trial_id[:TRIAL_TAG_BYTES])
+    for stream in trial.streams:
+        yield UdpWatch(end, stream.name, stream.role_at(end), trial, flows[stream.name], tag)

@@ -24,6 +24,8 @@ from harvok.core.link import Link
 from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, bin_of, edges_of, merged, quantile_ns
 from harvok.core.procedure import Context, Findings
 from harvok.core.procedures.app import AppTest, app_test
+from harvok.core.procedures.beside import Beside, figures_beside
+from harvok.core.trials.any import outcome_of
 from harvok.core.trials.app import (
     Action,
     ActionCounts,
@@ -38,6 +40,9 @@ from harvok.core.trials.app import (
     LevelCounts,
     ServiceCounts,
 )
+from harvok.core.trials.delay import DelayOutcome, DelayTrialResult, Echo
+from harvok.core.trials.udp import UdpDirectionResult, UdpFlowReceived, UdpFlowSent, UdpSummary, UdpTrialResult
+from harvok.core.udp.services import ServiceSpec
 from harvok.core.wire.app import Wanted, make_exchange, make_http, proof_of, read_exchange, read_target, target_of
 from harvok.core.wire.http1 import (
     ChunkedBody,
@@ -348,6 +353,42 @@ class Readings(unittest.TestCase):
             procedure.send(result_of(counts(transactions=990, failures={"timeout": 7, "reset": 3})))
         self.assertIn("10 of 1000 transactions failed (reset 3, timeout 7)", findings.notices[0])
         self.assertEqual(find(findings.figures, "failed-transactions"), 0.01)
+
+
+class BesideUsers(unittest.TestCase):
+    TRIAL = trial_of(Level(10, 2, 4), Level(20, 3, 8), ramp_down_s=1)
+    VOICE = (ServiceSpec(1e6, 218, None, "voice", 2), ServiceSpec(2e6, 1518, None, "camera"))
+
+    def test_services_flow_while_levels_are_sustained(self) -> None:
+        trial = Beside(self.VOICE).added_to(self.TRIAL, 4)
+        assert trial.services
+        spans = [(one.name, *trial.services.span_s(one)) for one in trial.services.services]
+        self.assertEqual(spans, [("voice", 2, 12), ("camera", 2, 12), ("voice", 15, 35), ("camera", 15, 35)])
+        self.assertEqual((trial.flows, trial.probes), (7, None))
+        self.assertEqual(Beside().added_to(self.TRIAL, 4), self.TRIAL)
+
+    def test_each_is_read_at_its_level(self) -> None:
+        trial = Beside(self.VOICE, probes=True).added_to(self.TRIAL, 4)
+        assert trial.services and trial.probes
+        self.assertEqual(trial.probes.packets, 36 * 50)
+        sent = [UdpFlowSent(flow, 1000, 10.0, "plain", 1) for flow in range(trial.services.flows)]
+        received = [UdpFlowReceived(flow, 900 - 10 * flow, 0, 0, 999, "plain") for flow in range(trial.services.flows)]
+        directions = [
+            UdpDirectionResult(way, UdpSummary(way, "sender", sent), UdpSummary(way, "receiver", received=received))
+            for way in ("send", "receive")
+        ]
+        echoes = [Echo(number, at_s, at_s / 1000) for number, at_s in enumerate((1.0, 2.5, 11.5, 13.0, 30.0))]
+        result = AppTrialResult([], UdpTrialResult(directions), DelayTrialResult("stamp", echoes=echoes))
+        figures = list(figures_beside(trial, result, 4))
+        for level, service, lost in (("4 users", "voice", 210), ("8 users", "voice", 270), ("8 users", "camera", 150)):
+            for direction in ("send", "receive"):
+                found = find(figures, "datagram-loss", level=level, service=service, direction=direction)
+                self.assertAlmostEqual(found or 0, lost / (2000 if service == "voice" else 1000))
+        self.assertEqual(find(figures, "two-way-delay-max", level="4 users"), 0.0115)
+        self.assertEqual(find(figures, "two-way-delay-min", level="8 users"), 0.030)
+        kept = outcome_of(result)
+        assert isinstance(kept, AppTrialResult)
+        self.assertEqual(kept.probes, DelayOutcome("stamp"))
 
 
 class Limiters(unittest.TestCase):

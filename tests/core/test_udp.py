@@ -4,12 +4,12 @@ from dataclasses import replace
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.services import judge_services
-from harvok.core.models.services import SERVICES_FILE
 from harvok.core.observer import Observer
 from harvok.core.procedures.udp import ALL_TOGETHER, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
 from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.rows import UdpRowJoiner
+from harvok.core.udp.service_file import SERVICES_FILE
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 from harvok.errors import TesterLimitError, UsageError
 from harvok.testing.measuring import findings_of

@@ -31,10 +31,11 @@ from harvok.core.wire.app import Wanted, make_exchange, make_http, proof_of
 from harvok.core.wire.http1 import make_response
 from harvok.errors import DataBlockedError
 from harvok.host.cpu import Meter
-from harvok.traffic.app.ends import AppListener, AppSide, AppTrialEnd, open_users
+from harvok.traffic.app.ends import AppListener, AppSide, open_users
 from harvok.traffic.app.watch import ServiceWatch
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget
+from harvok.traffic.together import Sides, TogetherEnd
 from tests.whole.program import free_ports
 
 HOST = "127.0.0.1"
@@ -69,7 +70,7 @@ def trial_of(
 def users_of(trial: AppTrial, port: int, within_s: float = 20) -> AppSummary:
     """What the users of a trial come to, towards whoever is at a port."""
     side = AppSide([], (HOST, port), Source(), PROOF)
-    with closing(AppTrialEnd("near", trial, side, ID, SYSTEM)) as near:
+    with closing(TogetherEnd("near", trial, Sides(side, {}), ID, SYSTEM)) as near:
         near.begin("sender", Meter, lambda _: None)
         assert near.wait(trial.duration_s + within_s), "the users did not end in time"
         summary: AppSummary = near.summaries()[0]
@@ -95,7 +96,7 @@ class ServedHere:
     def __init__(self, trial: AppTrial) -> None:
         self.port = free_port()
         side = AppListener(trial, ID, KEY, HOST, self.port, HOST).sockets(1)
-        self.end = AppTrialEnd("far", trial, side, ID, SYSTEM)
+        self.end = TogetherEnd("far", trial, Sides(side, {}), ID, SYSTEM)
         self.end.begin("receiver", Meter, lambda _: None)
 
     def counts(self) -> Any:
@@ -244,8 +245,8 @@ class UsersAndService(unittest.TestCase):
         listener = AppListener(trial, ID, KEY, HOST, target.address[1], HOST)
         near_side = open_users(trial, target, Source(HOST))
         with (
-            closing(AppTrialEnd("near", trial, near_side, ID, SYSTEM)) as near,
-            closing(AppTrialEnd("far", trial, listener.sockets(1), ID, SYSTEM)) as far,
+            closing(TogetherEnd("near", trial, Sides(near_side, {}), ID, SYSTEM)) as near,
+            closing(TogetherEnd("far", trial, Sides(listener.sockets(1), {}), ID, SYSTEM)) as far,
         ):
             for end in (near, far):
                 end.begin("receiver", Meter, lambda _: None)

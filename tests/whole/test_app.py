@@ -23,6 +23,18 @@ test = "app"
 mix = "night.toml"
 levels = ["2/0.6s", "6/0.6s"]
 ramp = "0.1s"
+services = [{{ name = "voice", committed = "200k", frame_size = 218 }}]
+delay = true
+
+[[criteria]]
+figure = "two-way-delay-p99"
+max = "10s"
+labels = {{ level = "6 users" }}
+
+[[criteria]]
+figure = "datagram-loss"
+max = "99%"
+labels = {{ service = "voice", direction = "send" }}
 
 [[criteria]]
 figure = "transactions-rate"
@@ -121,8 +133,11 @@ class Applications(ProgramTest):
         self.assertIn(run.returncode, (1, 3), err)  # a busy host gives no verdict on some of it, and says so
         self.assertTrue(run.returncode == 1 or "the tester itself was the limit" in out, out)
         self.assertIn("night, 6 users, control", out)
+        self.assertIn("night, 6 users: p99 two-way delay", out)
+        self.assertIn("voice", out)
         self.assertIn(
-            "mix night: 2 users for 0.6 s, 6 users for 0.6 s", self.inside("plan", "check", "plan.toml").stdout
+            "mix night: 2 users for 0.6 s, 6 users for 0.6 s; beside it voice, delay probes",
+            self.inside("plan", "check", "plan.toml").stdout,
         )
 
     def test_what_makes_no_sense_is_refused_before_anything_is_sent(self) -> None:
@@ -142,6 +157,8 @@ class Applications(ProgramTest):
             ('["2/0.6s", "6/0.6s"]', '["2"]', "is not a level such as"),
             ('"6 users"', '"7 users"', "no step measures level 7 users"),
             ('application = "control"', 'application = "mail"', "no step measures application mail"),
+            ('service = "voice"', 'service = "radio"', "no step measures service radio"),
+            ('committed = "200k"', 'committed = "much"', "line"),
         ):
             (self.folder / "plan.toml").write_text(PLAN.format(station="x").replace(old, new))
             self.assertIn(words, self.inside("plan", "show", "plan.toml", code=2).stderr)
@@ -179,6 +196,11 @@ name = "dome-gw"
 rated = "1G"
 device = "gateway"
 """
+VOICE = """
+format = "harvok-services"
+version = 1
+services = [{ name = "voice", committed = "200k", frame_size = 218, dscp = 46, max_variation = "1ns" }]
+"""
 PORTS = """
 version = 1
 kind = "ports"
@@ -213,6 +235,27 @@ class AcrossAGateway(ProgramTest):
         shown = self.inside("logbook", "show", "last").stdout
         self.assertIn("connect-timeout", shown)
         self.assertIn("limiter: new connections, which the device does not take", shown)
+
+    def test_services_and_delay_beside_users_share_their_time_axis(self) -> None:
+        """Pages fill a path of 10 Mb/s, and voice and delay feel its queue; a limit that nothing can meet is missed."""
+        self.gateway('shape = "10M"')
+        (self.folder / "voice.toml").write_text(VOICE)
+        words = ("--mix", "object-64k", "--users", "4", "--ramp", "0.5s", "--hold", "2s")
+        process = self.start("app", "gw.toml", *words, "--with-services", "voice.toml", "--with-delay", "--json")
+        out, err = process.communicate(timeout=100)
+        self.assertIn(process.returncode, (1, 3), err)  # 3: on a busy host, which could not offer the voice's rate
+        record = json.loads(out)
+        figures = {(f["quantity"], f["labels"].get("direction", "")): f for f in record["figures"]}
+        for direction in ("send", "receive"):
+            loss = figures["datagram-loss", direction]
+            self.assertEqual(loss["labels"], {"direction": direction, "service": "voice", "level": "4 users"})
+        self.assertGreater(figures["two-way-delay-median", ""]["value"], 0.002)  # of a queue; 0.1 ms without
+        axis = record["trials"][0]["samples"]
+        beside = [block for block in axis if "service" in block["labels"] or "two-way-delay-s" in str(block)]
+        self.assertEqual({block["source"] for block in beside}, {"near", "far"})
+        shown = self.inside("logbook", "show", "last").stdout
+        for part in ("voice    send     4 users", "meanwhile      4 users", "4 users, sustained"):
+            self.assertIn(part, shown)
 
     def test_a_shaped_path_carries_what_the_arithmetic_allows(self) -> None:
         self.gateway('shape = "20M"')

@@ -2,15 +2,17 @@
 
 import re
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Annotated, Literal
 
 import typer
 
 from harvok.cli.across import model_or_across
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
-from harvok.cli.measure import draw_last, measure
+from harvok.cli.measure import draw_last, leave_with_verdict, measure
 from harvok.cli.options import DAY_S, WHAT, Picture, Rated, StationOrRig, check_picture, time_option
 from harvok.core.procedures.app import AppTest
+from harvok.core.procedures.beside import Beside
 from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_USERS, Level
 from harvok.errors import BadQuantityError
 
@@ -76,11 +78,35 @@ class UserOptions:
     ] = 10_000
 
 
-@app.command(name="app", epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
+@dataclass(frozen=True, slots=True)
+class BesideOptions:
+    """What goes on beside the users."""
+
+    with_services: Annotated[
+        Path | None,
+        typer.Option(
+            rich_help_panel=WHAT,
+            metavar="FILE",
+            help="UDP services that flow both ways meanwhile, at their committed rates, and are held to their limits.",
+        ),
+    ] = None
+    with_delay: Annotated[
+        bool,
+        typer.Option(
+            "--with-delay", rich_help_panel=WHAT, help="Measure two-way delay meanwhile, fifty times a second."
+        ),
+    ] = False
+
+
+@app.command(
+    name="app",
+    epilog="Exit codes: 0 measured, or all services ACCEPT; 1 REJECT; 2 wrong usage; 3 RETEST; 4 could not measure.",
+)
 @bundled
 def run_app(
     place: StationOrRig,
     users: UserOptions,
+    meanwhile: BesideOptions,
     reaching: StationOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
@@ -96,19 +122,23 @@ def run_app(
     Figures come from the time in which a level was sustained.
     """
     check_picture(plot)
-    test = _test(users)
+    test = _test(users, meanwhile)
     if plot is not None and len(test.trial.levels) < 2:
         raise typer.BadParameter("a curve over users needs several --levels or --arrivals", param_hint="'--plot'")
     model = model_or_across("app", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)
-    draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
+    records = measure(request_of(where, test, keeping, labelling, repeating), keeping.json)
+    draw_last(records, plot)
+    leave_with_verdict(records)
 
 
-def _test(users: UserOptions) -> AppTest:
-    """The test that was asked for. Raises BadParameter where options contradict each other, and MixError."""
+def _test(users: UserOptions, meanwhile: BesideOptions) -> AppTest:
+    """The test that was asked for. Raises BadParameter where options contradict each other, MixError, and
+    ServicesFileError."""
     from harvok.core.ends import PORT_STREAMS
     from harvok.core.trials.app import AppTrial
     from harvok.rigs.mix_files import read_mix
+    from harvok.runner.services import read_services
 
     levels = _levels(users)
     trial = AppTrial(
@@ -120,7 +150,8 @@ def _test(users: UserOptions) -> AppTest:
         users.timeout,
         users.max_users,
     )
-    return AppTest(trial)
+    services = read_services(meanwhile.with_services) if meanwhile.with_services else ()
+    return AppTest(trial, Beside(services, meanwhile.with_delay))
 
 
 def _levels(users: UserOptions) -> tuple[Level, ...]:

@@ -14,12 +14,13 @@ from harvok.cli.render.words import DASH, maybe, span_words
 from harvok.core.app.reading import LevelReading, Part, Spread
 from harvok.core.app.rows import AppRow, AppRows
 from harvok.core.ends import SEND, TWO_WAY
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, find
 from harvok.core.labels import label_text
 from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.app import read_levels
+from harvok.core.procedures.beside import read_services
 from harvok.core.procedures.rfc9411 import SEARCHED
 from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Sample, replayed
@@ -36,6 +37,7 @@ from harvok.core.units import (
 )
 
 _CHART_LINES, _MIN_ROWS = 15, 3
+_DELAYS = ("two-way-delay-min", "two-way-delay-median", "two-way-delay-p99", "two-way-delay-max", "two-way-loss")
 
 
 class AppStyle:
@@ -240,6 +242,39 @@ def show_app(console: Console, record: RunRecord) -> None:
                 console.print(_levels_table([reading for reading, _ in levels]))
             for reading, limiter in levels:
                 _show_level(console, reading, limiter)
+        for table in _beside(record, trial, result):
+            console.print()
+            console.print(table)
+
+
+def _beside(record: RunRecord, trial: AppTrial, result: AppTrialResult) -> Iterator[PlainTable]:
+    """What services and delay probes felt meanwhile."""
+    readings = list(read_services(trial, result, record.ip_version))
+    if readings:
+        table = plain_table(("service", "", "level"), ("sent, L2", "received", "loss", "jitter", "variation p99.9",
+                            "one-way", "limiter"), gap=2)  # fmt: skip
+        for level, reading in readings:
+            transit = reading.transit
+            table.add_row(
+                reading.service.name,
+                reading.direction,
+                level,
+                format_rate(reading.l2_bps(reading.offered_fps)),
+                format_rate(reading.l2_bps(reading.delivered_fps)),
+                format_share(reading.loss),
+                maybe(transit.jitter_s if transit else None, format_duration),
+                maybe(transit.variation_p999_s if transit else None, format_duration),
+                maybe(reading.mean_delay_s, format_duration),
+                reading.limiter.name,
+            )
+        yield table
+    delays = [figure for figure in record.figures if figure.quantity in _DELAYS]
+    if delays:
+        table = plain_table(("two-way delay", "level"), ("min", "median", "p99", "max", "loss"), gap=2)
+        for level in dict.fromkeys(figure.labels["level"] for figure in delays):
+            times = (maybe(find(delays, quantity, level=level), format_duration) for quantity in _DELAYS[:-1])
+            table.add_row("meanwhile", level, *times, maybe(find(delays, _DELAYS[-1], level=level), format_share))
+        yield table
 
 
 def _levels_table(readings: Sequence[LevelReading]) -> PlainTable:

@@ -37,6 +37,8 @@ class AppRows:
     def add(self, samples: Iterable[Sample]) -> Iterator[AppRow]:
         """The rows that these samples complete."""
         for sample in samples:
+            if "service" in sample.labels:  # of what flows beside the users
+                continue
             interval = self._reader.add(sample)
             if interval and interval.role == "sender":
                 yield _row(interval)

@@ -24,7 +24,7 @@ def judge_services(services: Sequence[ServiceSpec], figures: Sequence[Figure]) -
 def _judge(spec: ServiceSpec, loss: Figure, figures: Sequence[Figure]) -> Iterator[Finding]:
     """One service at one step in one direction; a step at which the tester fell short says nothing of the path."""
     labels, limits = loss.labels, spec.limits
-    place = f"{spec.name}, {labels.get('load', '')}, {labels['direction']}"
+    place = f"{spec.name}, {labels.get('load') or labels.get('level', '')}, {labels['direction']}"
     if loss.mark == "tester-limit":
         yield blamed_on_tester(place, None)
         return

@@ -1,6 +1,7 @@
 """Application traffic: users and mixes (RFC 9411)."""
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Literal, Self
 
 from pydantic import Field, model_validator
@@ -9,12 +10,18 @@ from harvok.core.app.mix import NamedMix
 from harvok.core.app.reading import level_names
 from harvok.core.ends import PORT_STREAMS, TwoPortDirection
 from harvok.core.fields import Duration
+from harvok.core.judgement.finding import Finding
+from harvok.core.judgement.services import judge_services
 from harvok.core.kinds.kind import Conditions, Kind
 from harvok.core.kinds.step import Step
+from harvok.core.procedure import Findings
 from harvok.core.procedures.app import AppTest, app_test
+from harvok.core.procedures.beside import Beside
 from harvok.core.procedures.rfc9411 import Rfc9411Test, rfc9411
+from harvok.core.samples import Event
 from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_USERS, Application, AppTrial, Level
-from harvok.core.units import DURATION_FORM, format_share, format_size, format_span, parse_duration_s
+from harvok.core.udp.service_file import Service
+from harvok.core.units import DURATION_FORM, format_rate, format_share, format_size, format_span, parse_duration_s
 from harvok.errors import BadQuantityError
 
 _LEVEL = re.compile(r"(\d+)/(\S+)")
@@ -46,6 +53,8 @@ class AppStep(Step):
     ramp: Duration = 5.0
     hold: Annotated[Duration, Field(ge=_MIN_HOLD_S)] = 30.0
     timeout: Annotated[Duration, Field(ge=0.1, le=600)] = 10.0
+    services: Annotated[list[Service], Field(max_length=32)] = []
+    delay: bool = False
 
     @model_validator(mode="after")
     def _says_who_is_there(self) -> Self:
@@ -66,7 +75,8 @@ class AppStep(Step):
     def build(self, line_bps: float = 0.0) -> AppTest:
         """The test to run."""
         streams = PORT_STREAMS[self.direction]
-        return AppTest(AppTrial(self.mix.build(), streams, self.all_levels(), self.ramp, timeout_s=self.timeout))
+        trial = AppTrial(self.mix.build(), streams, self.all_levels(), self.ramp, timeout_s=self.timeout)
+        return AppTest(trial, Beside(tuple(service.build() for service in self.services), self.delay))
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -75,12 +85,18 @@ class AppStep(Step):
             "level": level_names(self.all_levels()),
             "application": [application.name for application in applications],
             "action": [action.name for application in applications for action in application.actions],
+            "service": [service.name for service in self.services],
         }
 
     @property
     def words(self) -> str:
         levels = ", ".join(f"{level.name} for {format_span(level.sustain_s)}" for level in self.all_levels())
-        return f"mix {self.mix.name}: {levels}"
+        return f"mix {self.mix.name}: {levels}{self._beside_words}"
+
+    @property
+    def _beside_words(self) -> str:
+        beside = [service.name for service in self.services] + (["delay probes"] if self.delay else [])
+        return f"; beside it {', '.join(beside)}" if beside else ""
 
 
 def _conditions(test: AppTest) -> Conditions:
@@ -92,6 +108,15 @@ def _conditions(test: AppTest) -> Conditions:
     yield "test.direction", " and ".join(stream.name for stream in trial.streams)
     yield "test.levels", ", ".join(f"{level.name} for {format_span(level.sustain_s)}" for level in trial.levels)
     yield "test.timeout", format_span(trial.timeout_s)
+    for spec in test.beside.services:
+        size = f"{spec.frame_bytes} B frames, {spec.flows} flows, DSCP {spec.dscp or 0}"
+        yield f"test.beside.{spec.name}", f"{format_rate(spec.rate_bps)}, {size}"
+    yield "test.beside.delay-probes", "yes" if test.beside.probes else "no"
+
+
+def _judge(test: AppTest, findings: Findings, events: Sequence[Event]) -> list[Finding]:
+    """What services promise, while users are there."""
+    return judge_services(test.beside.services, findings.figures)
 
 
 def _words(application: Application) -> str:
@@ -118,11 +143,16 @@ APP = Kind(
         "reset-connections", "first-byte-min", "first-byte-mean", "first-byte-max", "response-min", "response-mean",
         "response-max", "handshake-median", "handshake-p99", "tls-handshakes-rate", "tls-handshake-median",
         "tls-handshake-p99", "segments-retransmitted", "unserved-arrivals",
-        "users-lag-p99",
+        "users-lag-p99", "udp-received", "udp-offered", "datagram-loss", "loss-run-longest", "socket-drops", "jitter",
+        "delay-variation-median", "delay-variation-p99", "delay-variation-p999", "one-way-delay-min",
+        "one-way-delay-mean", "clock-error", "udp-goodput", "datagram-duplicates", "datagram-reordered",
+        "two-way-delay-median", "two-way-delay-p99", "two-way-loss", "two-way-delay-min", "two-way-delay-mean",
+        "two-way-delay-max", "two-way-variation-p99",
     ),
     conditions=_conditions,
+    judge=_judge,
     step=AppStep,
-    drills_down=("application", "action"),
+    drills_down=("application", "action", "service"),
     held_against_calibration=False,
 )  # fmt: skip
 

@@ -8,15 +8,17 @@ from harvok.core.app.reading import UNEXPECTED_SHARE, LevelReading, figures_of, 
 from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.procedure import Context, Findings, Procedure
+from harvok.core.procedures.beside import Beside, figures_beside
 from harvok.core.trials.app import AppStreamResult, AppTrial, AppTrialResult, ServiceCounts
 from harvok.core.units import format_share
 
 
 @dataclass(frozen=True, slots=True)
 class AppTest:
-    """What to measure: one trial, all of its levels."""
+    """What to measure: one trial, all of its levels, and what goes on beside its users."""
 
     trial: AppTrial
+    beside: Beside = Beside()
     kind: Literal["app"] = "app"
 
     @property
@@ -32,11 +34,13 @@ class AppTest:
 
 def app_test(test: AppTest, context: Context, findings: Findings) -> Procedure[AppTrial, AppTrialResult]:
     """Runs the trial, and reads each of its levels."""
-    result = yield test.trial
+    trial = test.beside.added_to(test.trial, context.ip_version)
+    result = yield trial
     for stream in result.streams:
-        for reading, limiter in read_levels(test.trial, stream, context.link):
+        for reading, limiter in read_levels(trial, stream, context.link):
             findings.figures.extend(figures_of(reading, limiter.blame == "tester"))
             findings.notices.extend(_notices(reading))
+    findings.figures.extend(figures_beside(trial, result, context.ip_version))
 
 
 def read_levels(trial: AppTrial, result: AppStreamResult, link: Link) -> list[tuple[LevelReading, Limiter]]:

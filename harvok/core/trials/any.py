@@ -1,5 +1,7 @@
 """Every kind of trial, of answer to one, and of what a record keeps of the answer."""
 
+from dataclasses import replace
+
 from harvok.core.trials.app import AppTrial, AppTrialResult
 from harvok.core.trials.delay import DelayOutcome, DelayTrial, DelayTrialResult
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
@@ -15,4 +17,6 @@ TrialOutcome = TcpOutcome | UdpTrialResult | AppTrialResult | FrameTrialResult |
 
 def outcome_of(result: TrialResult) -> TrialOutcome:
     """What a record keeps of a result; those that hold no time series are kept whole."""
+    if isinstance(result, AppTrialResult) and isinstance(result.probes, DelayTrialResult):
+        return replace(result, probes=result.probes.outcome)
     return result if isinstance(result, (UdpTrialResult, AppTrialResult, FrameTrialResult)) else result.outcome

@@ -15,6 +15,8 @@ from annotated_types import Ge, Le, MaxLen, MinLen
 from harvok.core.bounds import Count, Index, Interval, Name, Seconds, SomeSeconds
 from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
+from harvok.core.trials.delay import DelayOutcome, DelayTrial
+from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 
 MAX_USERS = 100_000
 MAX_ARRIVALS_PER_S = 1e6
@@ -151,7 +153,8 @@ class Level:
 class AppTrial:
     """One trial: users at the source of each stream, and the service that they use at its destination.
 
-    What has no answer after `timeout_s` has failed. `max_users` bounds those who arrive and have not left.
+    What has no answer after `timeout_s` has failed. `max_users` bounds those who arrive and have not left. Beside
+    the users `services` may flow, for as long as the trial lasts, and `probes` go to the far end's reflector.
     """
 
     mix: AppMix
@@ -162,12 +165,14 @@ class AppTrial:
     timeout_s: Annotated[float, Ge(0.1), Le(600)] = 10.0
     max_users: Annotated[int, Ge(1), Le(MAX_USERS)] = 10_000
     about: Annotated[str, MaxLen(1000)] = ""
+    services: UdpTrial | None = None
+    probes: DelayTrial | None = None
     kind: Literal["app"] = "app"
 
     @property
     def flows(self) -> int:
-        """What a station's limit of flows counts: users open connections as they need them, so that this is one."""
-        return 1
+        """What a station's limit of flows counts: users open connections as they need them, so that they are one."""
+        return 1 + (self.services.flows if self.services else 0)
 
     @property
     def duration_s(self) -> float:
@@ -326,7 +331,10 @@ class AppStreamResult:
 
 @dataclass(frozen=True, slots=True)
 class AppTrialResult:
-    """What a rig answers to an AppTrial: one result for each stream, in the order of the trial."""
+    """What a rig answers to an AppTrial: one result for each stream, in the order of the trial, and what became of
+    services and probes, where there were any."""
 
     streams: list[AppStreamResult]
+    services: UdpTrialResult | None = None
+    probes: DelayOutcome | None = None
     kind: Literal["app"] = "app"

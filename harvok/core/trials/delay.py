@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from typing import Literal
 
+from harvok.core.bounds import Count, Dscp, Name, Seconds
 from harvok.core.samples import Sample
 
 Means = Literal["stamp", "stamp-authenticated", "echo"]
@@ -18,12 +19,12 @@ class DelayTrial:
     """Packets to a reflector: `packets`, one every `gap_s`, each of `payload_bytes`; those that have not come back
     `wait_s` after the last was sent are lost. `load` names what fills the link meanwhile, empty when nothing does."""
 
-    packets: int
-    gap_s: float
-    payload_bytes: int = 44
-    dscp: int | None = None
-    wait_s: float = 1.0
-    load: str = ""
+    packets: Count
+    gap_s: Seconds
+    payload_bytes: Count = 44
+    dscp: Dscp | None = None
+    wait_s: Seconds = 1.0
+    load: Name = ""
     kind: Literal["delay"] = "delay"
 
     @property

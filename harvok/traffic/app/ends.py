@@ -5,9 +5,7 @@ they begin, and what they ask proves that they belong to the trial (core.wire.ap
 import socket
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from functools import partial
 
-from harvok.clock import Clock
 from harvok.core.ends import RECEIVE, SEND, End
 from harvok.core.trials.app import AppTrial
 from harvok.core.wire.app import proof_of
@@ -15,7 +13,7 @@ from harvok.traffic.app.orders import UsersOrders
 from harvok.traffic.app.watch import ServiceWatch, UsersWatch
 from harvok.traffic.sockets import Source, listen
 from harvok.traffic.tcp import CONNECT_TIMEOUT_S, DataTarget, open_connection
-from harvok.traffic.trial_end import TrialEnd, Watch
+from harvok.traffic.trial_end import Watch
 
 _BACKLOG = 65_535
 """As many new connections as the kernel keeps (net.core.somaxconn)."""
@@ -71,20 +69,19 @@ def _listeners(host: str | None, port: int) -> list[socket.socket]:
     return listeners
 
 
-class AppTrialEnd(TrialEnd):
-    """One end's half of a trial of application traffic."""
-
-    def __init__(self, end: End, trial: AppTrial, side: AppSide, trial_id: bytes, clock: Clock) -> None:
-        super().__init__(_watches(end, trial, side), partial(_close, side.listeners))
-
-
-def _watches(end: End, trial: AppTrial, side: AppSide) -> Iterator[Watch]:
+def app_watches(end: End, trial: AppTrial, side: AppSide) -> Iterator[Watch]:
+    """The users, or the service, or both, that one end has in a trial."""
     for stream in trial.streams:
         if stream.role_at(end) == "receiver":
             fds = [listener.fileno() for listener in side.listeners]
             yield ServiceWatch(end, stream.name, trial, side.proof, fds)
         else:
             yield UsersWatch(end, stream.name, trial, UsersOrders(trial, side.target, side.proof, side.source))
+
+
+def close_side(side: AppSide) -> None:
+    """Nobody is listened for any more."""
+    _close(side.listeners)
 
 
 def _close(listeners: Sequence[socket.socket]) -> None:
