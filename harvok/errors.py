@@ -63,6 +63,12 @@ class MixError(UsageError):
     reference = "mix"
 
 
+class PolicyError(UsageError):
+    """A policy cannot be used as it is."""
+
+    reference = "policy"
+
+
 class ImpairmentError(UsageError):
     """An impairment is not known, or its file cannot be used as it is."""
 

@@ -1,13 +1,15 @@
 """Runs every test, several at once: most of them wait for traffic more than they compute.
 
-Tests that are named in tests/second_try.py come last, one at a time, since each holds a rate over a virtual link
-against arithmetic on a machine that others use as well. Such a test may fail once: it is run once more, and counted.
+Tests that are named in tests/second_try.py come last, one at a time, and before others where this user may ask the
+system for that, since each holds a rate over a virtual link against arithmetic on a machine that others use as well.
+Such a test may fail once: it is run once more, and counted.
 Any other failure is one. Where such a test proves that this host was too busy, it is skipped, and that is said in the
 last lines.
 
 python -m tests [NAME ...] all tests, or those whose names begin so
 """
 
+import contextlib
 import io
 import json
 import os
@@ -26,6 +28,8 @@ from tests.second_try import SECOND_TRY
 
 _AT_ONCE = 2 * (os.cpu_count() or 1)
 _WORKER = "--worker"
+_BEFORE_OTHERS = -10
+"""As nice(1) counts."""
 
 
 @dataclass(slots=True)
@@ -73,6 +77,11 @@ class Worker:
     def __init__(self) -> None:
         command = [sys.executable, "-m", "tests", _WORKER]
         self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+
+    def come_first(self) -> None:
+        """Has this process and those that it starts served before others, where this user may ask for that."""
+        with contextlib.suppress(PermissionError):
+            os.setpriority(os.PRIO_PROCESS, self._process.pid, _BEFORE_OTHERS)
 
     def run(self, names: Sequence[str]) -> Outcome:
         assert self._process.stdin and self._process.stdout
@@ -122,11 +131,10 @@ def run_all(groups: Sequence[list[str]]) -> Outcome:
         try:
             while True:
                 group, began_ns = waiting.get_nowait(), SYSTEM.now_ns()
-                found, took_s = worker.run(group), (SYSTEM.now_ns() - began_ns) / 1e9
+                found = worker.run(group)
                 with lock:
                     outcome.take(found)
-                    name = group[0].rsplit(".", 1)[0]
-                    print(f"{took_s:6.1f} s, {found.cpu_s:6.1f} s of CPU  {found.ran:3} of {name}", flush=True)
+                    _say_time(began_ns, found, group[0].rsplit(".", 1)[0])
         except queue.Empty:
             worker.end()
 
@@ -138,10 +146,17 @@ def run_all(groups: Sequence[list[str]]) -> Outcome:
     return outcome
 
 
+def _say_time(began_ns: int, found: Outcome, name: str) -> None:
+    took_s = (SYSTEM.now_ns() - began_ns) / 1e9
+    print(f"{took_s:6.1f} s, {found.cpu_s:6.1f} s of CPU  {found.ran:3} of {name}", flush=True)
+
+
 def run_sensitive(names: Sequence[str]) -> tuple[Outcome, list[str]]:
     """Runs tests one at a time, with a second try where one fails or is skipped; which ones passed on it."""
     outcome, second, worker = Outcome(), [], Worker()
+    worker.come_first()
     for name in names:
+        began_ns = SYSTEM.now_ns()
         found = worker.run([name])
         if found.failed or found.skipped:
             print(f"second try: {name}", file=sys.stderr, flush=True)
@@ -149,6 +164,7 @@ def run_sensitive(names: Sequence[str]) -> tuple[Outcome, list[str]]:
             if not found.failed and not found.skipped:
                 second.append(name)
         outcome.take(found)
+        _say_time(began_ns, found, name)
     worker.end()
     return outcome, second
 

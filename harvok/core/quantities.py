@@ -628,6 +628,11 @@ _ROWS = (
         labels=_USERS, heading="unserved", resolution="counted",
     ),
     Quantity(
+        "wrong-checks", "wrong policy checks", "ratio", "", "lower",
+        "tries of policy checks that were let through and must be blocked, or blocked and must pass / all tries",
+        labels=("check",), heading="wrong checks", rank="main", resolution="counted",
+    ),
+    Quantity(
         "users-lag-p99", "p99 lag of users", "s", "", "lower",
         "how late the near end began what its users meant to do: the tester's own delay, which is in all times above",
         labels=_USERS, heading="lag p99", resolution="histogram",

@@ -31,6 +31,8 @@ def ruleset_of(features: GatewayFeatures, inside: str, outside: str) -> str:
 def _forward_rules(features: GatewayFeatures, inside: str, outside: str) -> Iterator[str]:
     for number in range(features.rules):
         yield f"ip saddr {_NOWHERE}.{number % 256} tcp dport {1 + number % 65535} drop"
+    for port in features.blocks:
+        yield f"meta l4proto {{ tcp, udp }} th dport {port} counter drop"
     if features.table is not None:
         yield f"ct state new ct count over {features.table} counter drop"
     if features.stateful:

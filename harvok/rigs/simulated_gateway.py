@@ -63,9 +63,9 @@ class SimulatedGateway:
 
     def run(self, trial: AppTrial, observer: Observer) -> AppTrialResult:
         """Every level of a trial. Raises UsageError for what goes on beside users, which it does not model."""
-        if trial.services or trial.probes:
+        if trial.services or trial.probes or trial.policy:
             raise UsageError(
-                "a simulated gateway has no services and no delay probes beside its users",
+                "a simulated gateway has no services, delay probes and policy beside its users",
                 "Leave them out, or measure on stations or a virtual rig.",
             )
         self.trials.append(trial)

@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
-from harvok.core.ends import TWO_WAY
+from harvok.core.ends import SEND, TWO_WAY
 from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.link import Link, PortSpeed
 from harvok.core.measures.clocks import offset_of
@@ -20,6 +20,7 @@ from harvok.core.tcp.foreign import Counted, with_foreign_share
 from harvok.core.time_axis import ClockOffset, TimeAxis, by_near_clock, closer
 from harvok.core.trials.app import AppInterval, AppStreamResult, AppSummary, AppTrial, AppTrialResult
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
+from harvok.core.trials.policy import CheckResult, PolicyCheck, PolicySummary
 from harvok.core.trials.tcp import DirectionResult, TcpInterval, TcpSummary, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpDirectionResult, UdpSummary, UdpTrial, UdpTrialResult
 from harvok.core.wire.stamp import AUTHENTICATED_BYTES
@@ -42,7 +43,7 @@ _TELL_WHY_S = 2.0
 _OPEN_S = 5.0
 _CLOCK_PROBE = DelayTrial(packets=20, gap_s=0.005, wait_s=0.7)
 
-SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary, AppSummary)
+SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary, AppSummary, PolicySummary)
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +168,8 @@ class StationsRig:
             probes = probing.finish() if probing else None
         clock = closer(offset, self.clock_offset() if offset else None)
         services = udp_result(trial.services, summaries, clock) if trial.services else None
-        return replace(app_result(trial, summaries), services=services, probes=probes)
+        policy = policy_result(trial.policy, summaries)
+        return replace(app_result(trial, summaries), services=services, probes=probes, policy=policy)
 
     def _probing(self, trial: DelayTrial | None, collected: "_Collector") -> AbstractContextManager[Probing | None]:
         if trial is None:
@@ -392,6 +394,21 @@ def app_result(trial: AppTrial, summaries: Sequence[AnySummary]) -> AppTrialResu
             for direction in (stream.name for stream in trial.streams)
         ]
     )
+
+
+def policy_result(checks: Sequence[PolicyCheck], summaries: Sequence[AnySummary]) -> list[CheckResult]:
+    """The ends of policy checks put together. Of segments with odd flags the far end alone knows which passed."""
+    near, far = (_one(PolicySummary, summaries, SEND.name, role) for role in ("sender", "receiver"))
+    if near is None or far is None:
+        return []
+    results = []
+    for check, here, there in zip(checks, near.checks, far.checks, strict=True):
+        passed, blocked = here.passed, here.blocked
+        if check.by == "flags":
+            passed = min(there.arrived, here.tried)
+            blocked = {"not-seen": here.tried - passed} if passed < here.tried else {}
+        results.append(CheckResult(check, here.tried, passed, there.arrived, blocked))
+    return results
 
 
 def _one(kind: type[SummaryT], summaries: Sequence[AnySummary], direction: str, role: str) -> SummaryT | None:

@@ -7,6 +7,7 @@ from difflib import get_close_matches
 from pathlib import Path
 
 from harvok.core.app.mix import MIXES, MixFile
+from harvok.core.app.policy_file import POLICIES, PolicyFile
 from harvok.core.conditions import HOST_CONDITIONS
 from harvok.core.fields import WRITTEN
 from harvok.core.judgement.conditions import fits
@@ -21,6 +22,7 @@ from harvok.errors import ImpairmentError, PlanError
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.mix_files import read_mix
+from harvok.rigs.policy_files import read_policy
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -75,7 +77,11 @@ def parse_plan_file(text: str, path: Path) -> PlanFile:
         beside = path.parent / name
         return read_mix(str(beside) if beside.is_file() else name)
 
-    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, {**WRITTEN, MIXES: mix})
+    def policy(name: str) -> PolicyFile:
+        return read_policy(path.parent / name)
+
+    named = {**WRITTEN, MIXES: mix, POLICIES: policy}
+    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, named)
     _check_conditions(plan, path)
     return PlanFile(plan, path.parent, text)
 

@@ -11,7 +11,8 @@ import threading
 
 from harvok.core.wire.frame_orders import AnswerOrder, Gateways
 from harvok.core.wire.neighbours import Address, Answer, Question, answer, ask, read
-from harvok.traffic.rings import attach_filter, listen_to_everything, open_packet_socket
+from harvok.traffic.packet_filter import attach_filter
+from harvok.traffic.rings import listen_to_everything, open_packet_socket
 
 _EVERY_PROTOCOL = 0x0003
 _ASK_EVERY_S, _ASK_FOR_S = 0.2, 2.0

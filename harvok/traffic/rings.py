@@ -5,7 +5,6 @@ into one linear buffer, which is faster than mapping pages. The receiving ring i
 frames, cut by a classic BPF filter to one length, so that a block is an array with one stride.
 """
 
-import ctypes
 import errno
 import mmap
 import select
@@ -30,9 +29,9 @@ from harvok.core.wire.frame import (
     slot_offset,
 )
 from harvok.errors import NearEndError
+from harvok.traffic.packet_filter import attach_filter
 from harvok.traffic.stream_filter import (
     MAX_WORDS,
-    Instruction,
     corrupted_snap_bytes,
     intact_filter,
     snap_bytes,
@@ -44,7 +43,6 @@ _ADD_MEMBERSHIP, _PROMISCUOUS = 1, 1
 _RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 6, 10, 13, 14, 15, 23
 _V2, _V3 = 1, 2
 EVERY_PROTOCOL = 0x0003
-_SO_ATTACH_FILTER = 26
 _FREE, SEND_REQUEST = 0, 1  # TP_STATUS_AVAILABLE, TP_STATUS_SEND_REQUEST
 _WITH_USER = 1
 _PAGE = 4096
@@ -343,12 +341,3 @@ def _attach_intact_filter(
             if error.errno != errno.ENOMEM or not words:
                 raise
         words //= 2
-
-
-def attach_filter(sock: socket.socket, program: Sequence[Instruction]) -> None:
-    """Puts a classic BPF program before a socket."""
-    code = b"".join(struct.pack("HBBI", *line) for line in program)
-    buffer = ctypes.create_string_buffer(code)
-    sock.setsockopt(
-        socket.SOL_SOCKET, _SO_ATTACH_FILTER, struct.pack("HxxxxxxP", len(program), ctypes.addressof(buffer))
-    )

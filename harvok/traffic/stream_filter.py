@@ -11,8 +11,7 @@ from collections.abc import Sequence
 
 from harvok.core.ethernet import FCS_BYTES
 from harvok.core.wire.frame import ETHERTYPE_OF, FILL, FrameIp, header_offset, mark_bytes, mark_offset, slot_offset
-
-Instruction = tuple[int, int, int, int]
+from harvok.traffic.packet_filter import Instruction
 
 _LOAD_HALF, _LOAD_WORD, _LOAD_LENGTH, _AND, _IF_EQUAL, _IF_ABOVE, _GIVE = (
     0x28, 0x20, 0x80, 0x54, 0x15, 0x35, 0x06,

@@ -7,6 +7,7 @@ from typing import Any, Protocol
 from harvok.clock import Clock
 from harvok.core.ends import End
 from harvok.core.trials.app import AppInterval, AppSummary, AppTrial
+from harvok.core.trials.policy import PolicySummary
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 from harvok.traffic.sockets import Source
@@ -17,7 +18,7 @@ from harvok.traffic.udp import UdpListener, UdpTrialEnd, open_flows
 
 FlowTrial = TcpTrial | UdpTrial | AppTrial
 AnyInterval = TcpInterval | UdpInterval | AppInterval
-AnySummary = TcpSummary | UdpSummary | AppSummary
+AnySummary = TcpSummary | UdpSummary | AppSummary | PolicySummary
 
 
 class FlowListener(Protocol):

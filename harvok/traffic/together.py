@@ -1,4 +1,6 @@
-"""Application traffic with UDP services beside it: the halves of both as one, at TCP and UDP ports of one number."""
+"""Application traffic, and UDP services and policy checks beside it: the halves of all as one. The data ports of TCP
+and UDP have one number.
+"""
 
 import contextlib
 from dataclasses import dataclass
@@ -7,7 +9,9 @@ from itertools import chain
 from harvok.clock import Clock
 from harvok.core.ends import End
 from harvok.core.trials.app import AppTrial
+from harvok.core.wire.app import proof_of
 from harvok.traffic.app.ends import AppListener, AppSide, app_watches, close_side, open_users
+from harvok.traffic.policy import PolicyProber, PolicyResponder
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget
 from harvok.traffic.trial_end import TrialEnd
@@ -16,10 +20,12 @@ from harvok.traffic.udp import Flows, UdpListener, close_flows, open_flows, udp_
 
 @dataclass(frozen=True, slots=True)
 class Sides:
-    """What one end has of a trial: its users or its service, and the sockets of its flows."""
+    """What one end has of a trial: its users or its service, the sockets of its flows, and who tries or answers policy
+    checks."""
 
     app: AppSide
     flows: Flows
+    policy: PolicyProber | PolicyResponder | None = None
 
     def close(self) -> None:
         """Ends both."""
@@ -34,29 +40,37 @@ class TogetherListener:
         with contextlib.ExitStack() as opened:
             self._app = AppListener(trial, trial_id, key, host, port, peer)
             opened.callback(self._app.close)
+            self._policy = PolicyResponder(trial, proof_of(trial_id, key), host) if trial.policy else None
+            if self._policy:
+                opened.callback(self._policy.close)
             self._udp = UdpListener(trial.services, trial_id, key, host, port) if trial.services else None
             opened.pop_all()
 
     def sockets(self, timeout_s: float) -> Sides:
         """What may be used from now on. Raises FarEndError where a flow is missing."""
         flows = self._udp.sockets(timeout_s) if self._udp else {}
-        return Sides(self._app.sockets(timeout_s), flows)
+        policy, self._policy = self._policy, None
+        return Sides(self._app.sockets(timeout_s), flows, policy)
 
     def close(self) -> None:
         """Stops listening, where nobody took over."""
         self._app.close()
-        if self._udp:
-            self._udp.close()
+        for one in (self._udp, self._policy):
+            if one:
+                one.close()
 
 
 def open_together(trial: AppTrial, target: DataTarget, source: Source) -> Sides:
     """The near end's half. Raises DataBlockedError, and NearEndError for a port that is taken."""
-    side = open_users(trial, target, source)
-    try:
-        return Sides(side, open_flows(trial.services, target, source) if trial.services else {})
-    except BaseException:
-        close_side(side)
-        raise
+    with contextlib.ExitStack() as opened:
+        side = open_users(trial, target, source)
+        opened.callback(close_side, side)
+        policy = PolicyProber(trial, side.proof, target.address, source) if trial.policy else None
+        if policy:
+            opened.callback(policy.close)
+        sides = Sides(side, open_flows(trial.services, target, source) if trial.services else {}, policy)
+        opened.pop_all()
+        return sides
 
 
 class TogetherEnd(TrialEnd):
@@ -64,4 +78,5 @@ class TogetherEnd(TrialEnd):
 
     def __init__(self, end: End, trial: AppTrial, sides: Sides, trial_id: bytes, clock: Clock) -> None:
         beside = udp_watches(end, trial.services, sides.flows, trial_id) if trial.services else ()
-        super().__init__(chain(app_watches(end, trial, sides.app), beside), sides.close)
+        policy = [sides.policy] if sides.policy else []
+        super().__init__(chain(app_watches(end, trial, sides.app), beside, policy), sides.close)

@@ -171,7 +171,7 @@ class UdpListener:
         self._lock = threading.Lock()
         self._complete = threading.Event()
         self._wake_read, self._wake_write = os.pipe()
-        self._listeners = _listeners(host, port)
+        self._listeners = udp_listeners(host, port)
         self._thread = threading.Thread(target=self._hear, daemon=True)
         with uninterrupted():
             self._thread.start()
@@ -255,7 +255,7 @@ class UdpListener:
         return sock
 
 
-def _listeners(host: str | None, port: int) -> list[socket.socket]:
+def udp_listeners(host: str | None, port: int) -> list[socket.socket]:
     """UDP sockets on the data port that tell which of this host's addresses a datagram came to."""
     sockets: list[socket.socket] = []
     try:

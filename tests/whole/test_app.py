@@ -201,6 +201,24 @@ format = "harvok-services"
 version = 1
 services = [{ name = "voice", committed = "200k", frame_size = 218, dscp = 46, max_variation = "1ns" }]
 """
+POLICY = """
+format = "harvok-policy"
+version = 1
+name = "p"
+checks = [
+  { name = "telnet", must = "blocked", by = "tcp", port = 2323 },
+  { name = "archive", must = "passed", by = "tcp", port = 8443 },
+  { name = "time", must = "passed", by = "udp", port = 123 },
+  { name = "name", must = "blocked", by = "dns", host = "games.example" },
+  { name = "site", must = "passed", by = "tls", host = "archive.example" },
+  { name = "virus", must = "blocked", by = "http", content = "test-virus" },
+  { name = "upload", must = "passed", by = "http", content = "test-virus", uploads = true },
+  { name = "large", must = "passed", by = "http", header = "64k" },
+  { name = "lengths", must = "passed", by = "http", malformed = "two-lengths" },
+  { name = "zero", must = "passed", by = "http", malformed = "zero-byte" },
+  { name = "odd", must = "passed", by = "flags", port = 8443, flags = ["ack", "psh"] },
+]
+"""
 PORTS = """
 version = 1
 kind = "ports"
@@ -255,6 +273,25 @@ class AcrossAGateway(ProgramTest):
         self.assertEqual({block["source"] for block in beside}, {"near", "far"})
         shown = self.inside("logbook", "show", "last").stdout
         for part in ("voice    send     4 users", "meanwhile      4 users", "4 users, sustained"):
+            self.assertIn(part, shown)
+
+    def test_a_policy_is_tried_while_the_load_runs(self) -> None:
+        """Of a gateway that blocks one port, and one name server; what it lets through though it must not is wrong."""
+        self.gateway('features = ["stateful", "block=2323", "block=53"]')
+        (self.folder / "policy.toml").write_text(POLICY)
+        words = ("--mix", "object-1k", "--users", "2", "--ramp", "0.2s", "--hold", "2.5s")
+        done = self.harvok("app", "gw.toml", *words, "--with-policy", "policy.toml", "--json", code=1)
+        record = json.loads(done.stdout)
+        became = {one["check"]["name"]: one for one in record["trials"][0]["result"]["policy"]}
+        passed = {name for name, one in became.items() if one["passed"] == one["tried"]}
+        blocked = {name for name, one in became.items() if not one["passed"]}
+        self.assertEqual(blocked, {"telnet", "name"})
+        self.assertEqual(passed, set(became) - blocked)
+        self.assertEqual(became["telnet"]["blocked"].keys(), {"no-answer"})
+        self.assertTrue(all(one["arrived"] >= one["passed"] for one in became.values()))
+        shown = self.inside("logbook", "show", "last").stdout
+        for part in ("REJECT policy check virus: passed in 100.0 % of its tries, and must be blocked",
+                     "ACCEPT policy check telnet: blocked in every try", "must be  "):  # fmt: skip
             self.assertIn(part, shown)
 
     def test_a_shaped_path_carries_what_the_arithmetic_allows(self) -> None:

@@ -41,18 +41,18 @@ class RigTest(ProgramTest):
 class OnAVirtualRig(RigTest):
     def test_throughput_of_a_shaped_switch_is_the_arithmetic(self) -> None:
         slow = RIG.replace("1G", "100M").replace('shape = "100M"', 'shape = "20M"')  # loads that a busy host holds
-        record = self.held("rfc2544", self.rig(slow), "throughput", *QUICK)
+        record = self.held("rfc2544", self.rig(slow), "throughput", *QUICK, "--resolution", "4%")
         self.assertEqual(record["rig"]["kind"], "virtual")
         found = [figure for figure in record["figures"] if figure["quantity"] == "throughput"]
         self.assertTrue(found)
         for figure in found:
-            self.assertTrue(0.9 < figure["value"] / (20e6 / 8 / 1538) < 1.03, figure)
+            self.assertTrue(0.88 < figure["value"] / (20e6 / 8 / 1538) < 1.03, figure)
 
     def test_a_calibration_is_kept_and_used(self) -> None:
         rig = self.rig(RIG.replace("1G", "10M").replace("100M", "5M"))
         kept = self.held("calibrate", rig, "--duration", "1s", "--frame-size", "1518")
         limit = next(f["value"] for f in kept["figures"] if f["quantity"] == "tester-limit")
-        record = self.held("rfc2544", rig, "throughput", *QUICK)
+        record = self.held("ramp", rig, "--loads", "20%", "--hold", "1s", "--frame-size", "1518")
         self.assertEqual(record["calibration"], kept["id"])
         self.assertEqual(record["test"]["settings"]["tester_fps"]["1518"], limit)
         self.assertIn("the tester itself", self.inside("logbook", "show", kept["id"]).stdout)

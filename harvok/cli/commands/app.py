@@ -90,6 +90,14 @@ class BesideOptions:
             help="UDP services that flow both ways meanwhile, at their committed rates, and are held to their limits.",
         ),
     ] = None
+    with_policy: Annotated[
+        Path | None,
+        typer.Option(
+            rich_help_panel=WHAT,
+            metavar="FILE",
+            help="Try meanwhile what the device must let through and what it must block (docs/policies.md).",
+        ),
+    ] = None
     with_delay: Annotated[
         bool,
         typer.Option(
@@ -100,7 +108,7 @@ class BesideOptions:
 
 @app.command(
     name="app",
-    epilog="Exit codes: 0 measured, or all services ACCEPT; 1 REJECT; 2 wrong usage; 3 RETEST; 4 could not measure.",
+    epilog="Exit codes: 0 measured, or all limits ACCEPT; 1 REJECT; 2 wrong usage; 3 RETEST; 4 could not measure.",
 )
 @bundled
 def run_app(
@@ -133,11 +141,12 @@ def run_app(
 
 
 def _test(users: UserOptions, meanwhile: BesideOptions) -> AppTest:
-    """The test that was asked for. Raises BadParameter where options contradict each other, MixError, and
-    ServicesFileError."""
+    """The test that was asked for. Raises BadParameter where options contradict each other, MixError,
+    ServicesFileError, and PolicyError."""
     from harvok.core.ends import PORT_STREAMS
     from harvok.core.trials.app import AppTrial
     from harvok.rigs.mix_files import read_mix
+    from harvok.rigs.policy_files import read_policy
     from harvok.runner.services import read_services
 
     levels = _levels(users)
@@ -151,7 +160,8 @@ def _test(users: UserOptions, meanwhile: BesideOptions) -> AppTest:
         users.max_users,
     )
     services = read_services(meanwhile.with_services) if meanwhile.with_services else ()
-    return AppTest(trial, Beside(services, meanwhile.with_delay))
+    policy = read_policy(meanwhile.with_policy).build() if meanwhile.with_policy else ()
+    return AppTest(trial, Beside(services, meanwhile.with_delay, policy))
 
 
 def _levels(users: UserOptions) -> tuple[Level, ...]:

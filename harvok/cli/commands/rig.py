@@ -93,7 +93,8 @@ def vary(
         list[str],
         typer.Option(
             metavar="FEATURE,…",
-            help="What to switch on: of a virtual gateway stateful, nat, rules=1000, table=10000. Repeatable.",
+            help="What to switch on: of a virtual gateway stateful, nat, rules=1000, table=10000, block=23. May be "
+            "repeated.",
         ),
     ],
     logbook: LogbookOption,

@@ -26,6 +26,7 @@ from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Sample, replayed
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.app import AppTrial, AppTrialResult
+from harvok.core.trials.policy import CheckResult
 from harvok.core.units import (
     counted,
     format_duration,
@@ -275,6 +276,19 @@ def _beside(record: RunRecord, trial: AppTrial, result: AppTrialResult) -> Itera
             times = (maybe(find(delays, quantity, level=level), format_duration) for quantity in _DELAYS[:-1])
             table.add_row("meanwhile", level, *times, maybe(find(delays, _DELAYS[-1], level=level), format_share))
         yield table
+    if result.policy:
+        yield _policy_table(result.policy)
+
+
+def _policy_table(results: Sequence[CheckResult]) -> PlainTable:
+    """What became of every check, and how it was blocked."""
+    table = plain_table(("policy check", "by", "must be", ""), ("tried", "passed", "arrived", "blocked"), gap=2)
+    for one in results:
+        how = ", ".join(f"{name} {number}" for name, number in one.blocked.items())
+        by = f"{one.check.by} {one.check.port}"
+        right = "wrong" if one.wrong else "right"
+        table.add_row(one.check.name, by, one.check.must, right, str(one.tried), str(one.passed), str(one.arrived), how)
+    return table
 
 
 def _levels_table(readings: Sequence[LevelReading]) -> PlainTable:

@@ -7,10 +7,12 @@ from typing import Annotated, Literal, Self
 from pydantic import Field, model_validator
 
 from harvok.core.app.mix import NamedMix
+from harvok.core.app.policy_file import NamedPolicy
 from harvok.core.app.reading import level_names
 from harvok.core.ends import PORT_STREAMS, TwoPortDirection
 from harvok.core.fields import Duration
 from harvok.core.judgement.finding import Finding
+from harvok.core.judgement.policy import judge_policy
 from harvok.core.judgement.services import judge_services
 from harvok.core.kinds.kind import Conditions, Kind
 from harvok.core.kinds.step import Step
@@ -55,6 +57,7 @@ class AppStep(Step):
     timeout: Annotated[Duration, Field(ge=0.1, le=600)] = 10.0
     services: Annotated[list[Service], Field(max_length=32)] = []
     delay: bool = False
+    policy: NamedPolicy | None = None
 
     @model_validator(mode="after")
     def _says_who_is_there(self) -> Self:
@@ -76,7 +79,7 @@ class AppStep(Step):
         """The test to run."""
         streams = PORT_STREAMS[self.direction]
         trial = AppTrial(self.mix.build(), streams, self.all_levels(), self.ramp, timeout_s=self.timeout)
-        return AppTest(trial, Beside(tuple(service.build() for service in self.services), self.delay))
+        return AppTest(trial, self._beside)
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -86,6 +89,7 @@ class AppStep(Step):
             "application": [application.name for application in applications],
             "action": [action.name for application in applications for action in application.actions],
             "service": [service.name for service in self.services],
+            "check": [check.name for check in self.policy.checks] if self.policy else [],
         }
 
     @property
@@ -94,8 +98,14 @@ class AppStep(Step):
         return f"mix {self.mix.name}: {levels}{self._beside_words}"
 
     @property
+    def _beside(self) -> Beside:
+        policy = self.policy.build() if self.policy else ()
+        return Beside(tuple(service.build() for service in self.services), self.delay, policy)
+
+    @property
     def _beside_words(self) -> str:
         beside = [service.name for service in self.services] + (["delay probes"] if self.delay else [])
+        beside += [f"policy {self.policy.name}"] if self.policy else []
         return f"; beside it {', '.join(beside)}" if beside else ""
 
 
@@ -111,12 +121,15 @@ def _conditions(test: AppTest) -> Conditions:
     for spec in test.beside.services:
         size = f"{spec.frame_bytes} B frames, {spec.flows} flows, DSCP {spec.dscp or 0}"
         yield f"test.beside.{spec.name}", f"{format_rate(spec.rate_bps)}, {size}"
+    for check in test.beside.policy:
+        yield f"test.policy.{check.name}", f"{check.by} {check.port} must be {check.must}"
     yield "test.beside.delay-probes", "yes" if test.beside.probes else "no"
 
 
 def _judge(test: AppTest, findings: Findings, events: Sequence[Event]) -> list[Finding]:
-    """What services promise, while users are there."""
-    return judge_services(test.beside.services, findings.figures)
+    """What services promise while users are there, and what the policy asks of the device."""
+    of_services = judge_services(test.beside.services, findings.figures)
+    return [*judge_policy(test.beside.policy, findings.figures), *of_services]
 
 
 def _words(application: Application) -> str:
@@ -143,7 +156,8 @@ APP = Kind(
         "reset-connections", "first-byte-min", "first-byte-mean", "first-byte-max", "response-min", "response-mean",
         "response-max", "handshake-median", "handshake-p99", "tls-handshakes-rate", "tls-handshake-median",
         "tls-handshake-p99", "segments-retransmitted", "unserved-arrivals",
-        "users-lag-p99", "udp-received", "udp-offered", "datagram-loss", "loss-run-longest", "socket-drops", "jitter",
+        "users-lag-p99", "wrong-checks", "udp-received", "udp-offered", "datagram-loss", "loss-run-longest",
+        "socket-drops", "jitter",
         "delay-variation-median", "delay-variation-p99", "delay-variation-p999", "one-way-delay-min",
         "one-way-delay-mean", "clock-error", "udp-goodput", "datagram-duplicates", "datagram-reordered",
         "two-way-delay-median", "two-way-delay-p99", "two-way-loss", "two-way-delay-min", "two-way-delay-mean",
@@ -152,7 +166,7 @@ APP = Kind(
     conditions=_conditions,
     judge=_judge,
     step=AppStep,
-    drills_down=("application", "action", "service"),
+    drills_down=("application", "action", "service", "check"),
     held_against_calibration=False,
 )  # fmt: skip
 

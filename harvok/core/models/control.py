@@ -10,6 +10,7 @@ from pydantic import ConfigDict, Field
 from harvok.core.bounds import Flows, Line, Name, Port, Seconds
 from harvok.core.fields import Model
 from harvok.core.trials.app import AppInterval, AppSummary, AppTrial
+from harvok.core.trials.policy import PolicySummary
 from harvok.core.trials.tcp import TcpInterval, TcpSummary, TcpTrial
 from harvok.core.trials.udp import UdpInterval, UdpSummary, UdpTrial
 
@@ -81,7 +82,7 @@ class PreparedTrial(Model):
 class FarEndResult(Model):
     """What the far half of a trial saw, for each direction in the order of the trial."""
 
-    summaries: Annotated[list[TcpSummary | UdpSummary | AppSummary], Field(max_length=64)]
+    summaries: Annotated[list[TcpSummary | UdpSummary | AppSummary | PolicySummary], Field(max_length=64)]
 
 
 class Progress(Model):

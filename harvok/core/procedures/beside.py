@@ -1,4 +1,6 @@
-"""What UDP services and delay probes feel beside the users: each is read while a level was sustained, as users are."""
+"""What goes on beside the users: UDP services and delay probes, each read while a level was sustained, as users are,
+and the checks of a policy.
+"""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -9,6 +11,7 @@ from harvok.core.figures import Figure
 from harvok.core.procedures.delay import figures_of as delay_figures_of
 from harvok.core.trials.app import AppTrial, AppTrialResult
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
+from harvok.core.trials.policy import PolicyCheck
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.udp.reading import UdpReading, read_trial
 from harvok.core.udp.reading import figures_of as udp_figures_of
@@ -20,16 +23,18 @@ PROBE_GAP_S = 0.02
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """What is asked for beside the users: `services` at their committed rates, both ways, and delay probes."""
+    """What is asked for beside the users: `services` at their committed rates, both ways, delay probes, a policy."""
 
     services: tuple[ServiceSpec, ...] = ()
     probes: bool = False
+    policy: tuple[PolicyCheck, ...] = ()
 
     def added_to(self, trial: AppTrial, ip_version: IpVersion) -> AppTrial:
         """The trial with all of it."""
         services = _services_of(trial, self.services, ip_version) if self.services else None
         packets = max(round(trial.duration_s / PROBE_GAP_S), 1)
-        return replace(trial, services=services, probes=DelayTrial(packets, PROBE_GAP_S) if self.probes else None)
+        probes = DelayTrial(packets, PROBE_GAP_S) if self.probes else None
+        return replace(trial, services=services, probes=probes, policy=self.policy)
 
 
 def _services_of(trial: AppTrial, specs: Sequence[ServiceSpec], ip_version: IpVersion) -> UdpTrial:
@@ -53,7 +58,7 @@ def read_services(trial: AppTrial, result: AppTrialResult, ip_version: IpVersion
 
 
 def figures_beside(trial: AppTrial, result: AppTrialResult, ip_version: IpVersion) -> Iterator[Figure]:
-    """The figures of all services, then of the probes, level by level."""
+    """The figures of all services, of the probes, level by level, and of the policy."""
     for level, reading in read_services(trial, result, ip_version):
         labels = {"direction": reading.direction, "service": reading.service.name, "level": level}
         yield from udp_figures_of(reading, labels)
@@ -61,3 +66,7 @@ def figures_beside(trial: AppTrial, result: AppTrialResult, ip_version: IpVersio
         for one, begins_s, ends_s in trial.sustained():
             echoes = [echo for echo in result.probes.echoes if begins_s <= echo.sent_s < ends_s]
             yield from delay_figures_of(replace(result.probes, echoes=echoes), {"level": one.name})
+    tried = [check for check in result.policy if check.tried]
+    if tried:
+        yield Figure("wrong-checks", sum(one.wrong for one in tried) / sum(one.tried for one in tried))
+    yield from (Figure("wrong-checks", one.wrong / one.tried, {"check": one.check.name}) for one in tried)

@@ -16,6 +16,7 @@ from harvok.core.bounds import Count, Index, Interval, Name, Seconds, SomeSecond
 from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.trials.delay import DelayOutcome, DelayTrial
+from harvok.core.trials.policy import MAX_CHECKS, CheckResult, PolicyCheck
 from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 
 MAX_USERS = 100_000
@@ -153,8 +154,9 @@ class Level:
 class AppTrial:
     """One trial: users at the source of each stream, and the service that they use at its destination.
 
-    What has no answer after `timeout_s` has failed. `max_users` bounds those who arrive and have not left. Beside
-    the users `services` may flow, for as long as the trial lasts, and `probes` go to the far end's reflector.
+    What has no answer after `timeout_s` has failed. `max_users` bounds those who arrive and have not left. Beside the
+    users, for as long as the trial lasts, `services` may flow, `probes` go to the far end's reflector, and the checks
+    of a `policy` be tried.
     """
 
     mix: AppMix
@@ -167,6 +169,7 @@ class AppTrial:
     about: Annotated[str, MaxLen(1000)] = ""
     services: UdpTrial | None = None
     probes: DelayTrial | None = None
+    policy: Annotated[tuple[PolicyCheck, ...], MaxLen(MAX_CHECKS)] = ()
     kind: Literal["app"] = "app"
 
     @property
@@ -332,9 +335,10 @@ class AppStreamResult:
 @dataclass(frozen=True, slots=True)
 class AppTrialResult:
     """What a rig answers to an AppTrial: one result for each stream, in the order of the trial, and what became of
-    services and probes, where there were any."""
+    services, probes and policy checks, where there were any."""
 
     streams: list[AppStreamResult]
     services: UdpTrialResult | None = None
     probes: DelayOutcome | None = None
+    policy: list[CheckResult] = field(default_factory=list)
     kind: Literal["app"] = "app"
