@@ -12,6 +12,7 @@ LimiterKind = Literal[
     "cpu-near", "cpu-far", "pacing", "link", "none", "sending-host", "own-queue", "receiving-host",
     "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown", "firewall",
     "near-resources", "user-limit", "new-connections", "failing-transactions", "plateau", "service-time",
+    "calibrated",
 ]  # fmt: skip
 Blame = Literal["equipment", "settings", "tester", "nothing"]
 
@@ -42,6 +43,7 @@ _NAMES: dict[LimiterKind, str] = {
     "failing-transactions": "transactions that fail",
     "plateau": "a plateau with a queue",
     "service-time": "the service's own time, as asked for",
+    "calibrated": "the tester, as calibrated",
 }
 _BLAME: dict[LimiterKind, Blame] = {
     "negotiated-speed": "equipment",
@@ -70,6 +72,7 @@ _BLAME: dict[LimiterKind, Blame] = {
     "failing-transactions": "equipment",
     "plateau": "equipment",
     "service-time": "settings",
+    "calibrated": "tester",
 }
 
 

@@ -320,6 +320,11 @@ _ROWS = (
         standard="RFC 2544 §20", labels=_FRAMES, heading="of line rate", resolution="search",
     ),
     Quantity(
+        "tester-limit-transactions", "tester limit, transactions per second", "/s", "", "higher",
+        "highest rate of transactions of a mix that two stations held over a lead alone: the lowest of three trials",
+        labels=("level",), heading="transactions/s", rank="headline",
+    ),
+    Quantity(
         "tester-limit-spread", "tester limit, spread", "ratio", "", "lower",
         "(highest − lowest limit found in three searches) / their median",
         labels=_FRAMES, heading="spread",
@@ -606,6 +611,22 @@ _ROWS = (
         "transactions that ended without a whole answer, or with another than was asked for / all that were attempted",
         standard="RFC 9411 §7.1.3.4", labels=_LEVELS, heading="failed", rank="main", resolution="counted",
         judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "media-loss", "loss of media", "ratio", "", "lower",
+        "datagrams of media streams that did not come / datagrams that were sent",
+        standard="RFC 7680", labels=_LEVELS_BY_WAY, heading="media loss", rank="main", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "media-jitter-median", "median jitter of media", "s", "", "lower",
+        "J of RFC 3550 of each media stream at its end; the median of all streams",
+        standard="RFC 3550 §6.4.1", labels=_LEVELS_BY_WAY, heading="media jitter", resolution="histogram",
+    ),
+    Quantity(
+        "media-jitter-max", "max jitter of media", "s", "", "lower",
+        "the same; the largest of all streams",
+        standard="RFC 3550 §6.4.1", labels=_LEVELS_BY_WAY, heading="media jitter max", resolution="histogram",
     ),
     Quantity(
         "failures", "failures by reason", "count", "", "lower",

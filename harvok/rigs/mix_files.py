@@ -8,7 +8,7 @@ from harvok.errors import MixError
 from harvok.rigs.files import read_text, read_toml
 
 _SHIPPED = Path(__file__).with_name("mixes")
-_ORDER = ("observatory", "web", "web-http2")
+_ORDER = ("observatory", "web", "web-http2", "calls")
 _OBJECTS = {"1k": 1_000, "2k": 2_000, "4k": 4_000, "16k": 16_000, "64k": 64_000, "256k": 256_000, "1M": 1_000_000}
 """RFC 9411 §7.2, §7.3: one object; those of 1 to 256 kB are the standard's."""
 _OBJECT_NAME = re.compile(r"object-(\w+?)(-new)?(-tls)?")

@@ -68,6 +68,8 @@ class SimulatedGateway:
                 "a simulated gateway has no services, delay probes and policy beside its users",
                 "Leave them out, or measure on stations or a virtual rig.",
             )
+        if trial.mix.has_media:
+            raise UsageError("a simulated gateway carries no media streams", "Take a mix without protocol udp.")
         self.trials.append(trial)
         observer.happened([started(0)])
         levels = [self._level(trial, number, level) for number, level in enumerate(trial.levels)]

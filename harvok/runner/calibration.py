@@ -1,13 +1,25 @@
 """Finds what this tester was calibrated to on a rig."""
 
 import socket
+from dataclasses import dataclass, replace
+from typing import Any
 
+from harvok.core.conditions import HostConditions
+from harvok.core.kinds.app import mix_conditions
 from harvok.core.models.rig import PortsRig, RigFile, VirtualRig
 from harvok.core.models.run import PortsRigRecord, RunRecord, VirtualRigRecord
 from harvok.core.procedures.frames import FrameSettings
 from harvok.logbook.store import Logbook
 
 _LOOK_BACK = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Calibrated:
+    """A test with what a calibration says of the tester, and which run that is; None without one."""
+
+    test: Any
+    run: str | None = None
 
 
 def latest_calibration(logbook: Logbook, rig: RigFile, settings: FrameSettings) -> RunRecord | None:
@@ -33,6 +45,19 @@ def _same_ports(record: RunRecord, rig: RigFile) -> bool:
         return False
     ports = [{port.interface for port in file.ports.values()} for file in (there.file, rig)]
     return ports[0] == ports[1] and there.file.rated == rig.rated
+
+
+def with_app_calibration(test: Any, near: HostConditions, far: HostConditions, logbook: Logbook) -> Calibrated:
+    """A test of application traffic with what the same two hosts were calibrated to for the same mix; any other test as
+    it is."""
+    if test.kind != "app":
+        return Calibrated(test)
+    wanted = dict(mix_conditions(test.trial.mix))
+    for record in logbook.newest_of("app-calibration", _LOOK_BACK):
+        ends = (record.near.name, record.far.name if record.far else "")
+        if ends == (near.name, far.name) and dict(mix_conditions(record.test.trial.mix)) == wanted and record.figures:
+            return Calibrated(replace(test, tester_per_s=record.figures[0].value), record.id)
+    return Calibrated(test)
 
 
 def limits_of(calibration: RunRecord) -> dict[str, float]:

@@ -45,8 +45,9 @@ _HOW = {
     errno.EPIPE: "reset",
     errno.ENETUNREACH: "unreachable",
     errno.EHOSTUNREACH: "unreachable",
-    errno.EACCES: "prohibited",
+    errno.ETIMEDOUT: "no-answer",
 }
+"""How a try was blocked; anything else, such as no descriptor or a rule of this host, is this end's own."""
 
 
 def exchanges_of(trial: AppTrial, proof: str) -> list[CheckExchange]:
@@ -255,13 +256,14 @@ class PolicyProber:
             while not self._stop.is_set():
                 round_ns = SYSTEM.now_ns()
                 for counts, how in zip(self._counts, pool.map(self._tried, range(len(self._checks))), strict=True):
-                    _count(*counts, how)
+                    if how is not None:
+                        _count(*counts, how)
                 if (SYSTEM.now_ns() - began_ns) / 1e9 + _ROUND_S > self._lasts_s:
                     return
                 self._stop.wait(max(_ROUND_S - (SYSTEM.now_ns() - round_ns) / 1e9, 0))
 
-    def _tried(self, number: int) -> str:
-        """One try: how it was blocked, or nothing where it passed."""
+    def _tried(self, number: int) -> str | None:
+        """One try: how it was blocked, empty where it passed, and None where this end could not even try."""
         check, exchange = self._checks[number], self._exchanges[number]
         try:
             if check.by == "flags":
@@ -272,7 +274,7 @@ class PolicyProber:
         except TimeoutError:
             return "no-answer"
         except OSError as error:
-            return "tls" if isinstance(error, ssl.SSLError) else _HOW.get(error.errno or 0, "failed")
+            return "tls" if isinstance(error, ssl.SSLError) else _HOW.get(error.errno or 0)
 
     def _socket(self, kind: socket.SocketKind) -> socket.socket:
         sock = socket.socket(socket.AF_INET6 if ":" in self._host else socket.AF_INET, kind)

@@ -452,6 +452,13 @@ class Limiters(unittest.TestCase):
         self.assertEqual(self.limiter(lower, replace(upper, cpu=[0.8])), ("unknown", "nothing"))
         self.assertEqual(self.limiter(lower, counts(transactions=1900, level=1))[0], "none")
 
+    def test_what_is_near_the_testers_calibrated_limit_is_its_own(self) -> None:
+        trial = trial_of(Level(10, 0, 50))
+        (reading,) = read_stream(trial, result_of(counts()).streams[0])  # 100 transactions/s
+        for tester_per_s, kind in ((105.0, "calibrated"), (120.0, "none"), (None, "none")):
+            limiter = find_limiter(LevelCase(trial, reading, (), ServiceCounts(), Link(), tester_per_s))
+            self.assertEqual((limiter.kind, limiter.blame == "tester"), (kind, kind == "calibrated"))
+
     def test_loss_and_the_services_own_time_are_named(self) -> None:
         lossy = replace(counts(), connections=[replace(counts().connections[0], retransmitted=10)])
         self.assertEqual(self.limiter(lossy), ("loss", "equipment"))

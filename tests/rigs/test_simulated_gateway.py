@@ -9,8 +9,10 @@ from harvok.core.ends import SEND
 from harvok.core.figures import Figure, find
 from harvok.core.observer import Observer
 from harvok.core.procedure import Context, Findings
+from harvok.core.procedures.app_calibration import AppCalibrationTest, calibrate_app
 from harvok.core.procedures.rfc9411 import CASES, CaseName, Rfc9411Test, rfc9411
 from harvok.core.trials.app import Action, Application, AppMix, AppTrial, Level
+from harvok.errors import TesterLimitError
 from harvok.rigs.simulated_gateway import GatewayModel, SimulatedGateway
 
 MIX = AppMix("m", (Application("web", 1.0, (Action("fetch", (10_000,), think_s=(0.1,)),)),))
@@ -26,6 +28,29 @@ def found(
     test = Rfc9411Test(cases, MIX, sizes=(size,), **settings)  # type: ignore[arg-type]
     drive(rfc9411(test, Context(), findings), rig, Observer(), findings)
     return findings.figures, findings.notices, len(rig.trials)
+
+
+class Calibrations(unittest.TestCase):
+    TRIAL = AppTrial(MIX, (SEND,), (Level(10, 1, 1),))
+
+    def calibrated(self, model: GatewayModel, max_users: int = 4096) -> Findings:
+        findings = Findings()
+        test = AppCalibrationTest(self.TRIAL, max_users)
+        drive(calibrate_app(test, Context(), findings), SimulatedGateway(model), Observer(), findings)
+        return findings
+
+    def test_users_are_doubled_until_no_more_is_moved(self) -> None:
+        """A user does ten transactions a second here, so that 512 users ask for more than this tester has."""
+        (figure,) = self.calibrated(GatewayModel(tester_per_s=3000)).figures
+        self.assertTrue(2400 < figure.value <= 3001, figure)
+        few = self.calibrated(GatewayModel(), max_users=20)
+        self.assertAlmostEqual(few.figures[0].value, 200, delta=10)
+        self.assertEqual(few.figures[0].labels, {"level": "20 users"})
+        self.assertIn("the limit may be higher", few.notices[0])
+
+    def test_a_path_that_serves_nobody_calibrates_nothing(self) -> None:
+        with self.assertRaises(TesterLimitError):
+            self.calibrated(GatewayModel(table=1))
 
 
 class Searches(unittest.TestCase):

@@ -31,7 +31,7 @@ from harvok.core.wire.app import Wanted, make_exchange, make_http, proof_of
 from harvok.core.wire.http1 import make_response
 from harvok.errors import DataBlockedError
 from harvok.host.cpu import Meter
-from harvok.traffic.app.ends import AppListener, AppSide, open_users
+from harvok.traffic.app.ends import MEDIA_ABOVE, AppListener, AppSide, open_users
 from harvok.traffic.app.watch import ServiceWatch
 from harvok.traffic.sockets import Source
 from harvok.traffic.tcp import DataTarget
@@ -69,7 +69,7 @@ def trial_of(
 
 def users_of(trial: AppTrial, port: int, within_s: float = 20) -> AppSummary:
     """What the users of a trial come to, towards whoever is at a port."""
-    side = AppSide([], (HOST, port), Source(), PROOF)
+    side = AppSide([], (HOST, port), Source(), PROOF, media_port=port + MEDIA_ABOVE["far"])
     with closing(TogetherEnd("near", trial, Sides(side, {}), ID, SYSTEM)) as near:
         near.begin("sender", Meter, lambda _: None)
         assert near.wait(trial.duration_s + within_s), "the users did not end in time"
@@ -94,7 +94,7 @@ class ServedHere:
     """The service of a trial in processes of its own."""
 
     def __init__(self, trial: AppTrial) -> None:
-        self.port = free_port()
+        self.port = free_ports()
         side = AppListener(trial, ID, KEY, HOST, self.port, HOST).sockets(1)
         self.end = TogetherEnd("far", trial, Sides(side, {}), ID, SYSTEM)
         self.end.begin("receiver", Meter, lambda _: None)
@@ -105,6 +105,22 @@ class ServedHere:
 
     def close(self) -> None:
         self.end.close()
+
+
+def both_ways(trial: AppTrial) -> tuple[LevelCounts, Any]:
+    """Users at the far end, and the service at the near one."""
+    port = free_ports()
+    target = DataTarget((HOST, port), ID, KEY)
+    near_side = open_users(trial, target, Source(HOST))
+    far_side = AppListener(trial, ID, KEY, HOST, port, HOST).sockets(1)
+    with (
+        closing(TogetherEnd("near", trial, Sides(near_side, {}), ID, SYSTEM)) as near,
+        closing(TogetherEnd("far", trial, Sides(far_side, {}), ID, SYSTEM)) as far,
+    ):
+        near.begin("receiver", Meter, lambda _: None)
+        far.begin("sender", Meter, lambda _: None)
+        assert far.wait(30) and near.wait(30)
+        return far.summaries()[0].levels[0], near.summaries()[0].service
 
 
 def together(trial: AppTrial) -> tuple[LevelCounts, Any]:
@@ -159,6 +175,32 @@ class UsersAndService(unittest.TestCase):
             self.assertGreater(level.connections[0].opened * most, asked - 4 * 2 * most)
             self.assertLess(level.connections[0].opened, asked / 3)
             self.assertEqual((level.connections[0].resets, service.malformed), (0, 0))
+
+    def test_media_streams_flow_both_ways_and_are_counted(self) -> None:
+        """Calls of ten datagrams each way beside pages; over loopback next to nothing is lost, whoever is busy."""
+        call = Action("call", (200,), (160,), packets_per_s=50, lasts_s=0.2)
+        calls = Application("calls", 1.0, (call,), "udp")
+        trial = trial_of(application(), calls, users=8, sustain_s=2.0)
+        for tried in (trial, replace(trial, streams=(RECEIVE,))):
+            level, service = both_ways(tried) if tried.streams == (RECEIVE,) else together(tried)
+            media = level.actions[1].media
+            assert media
+            ended = level.actions[1].transactions
+            self.assertGreater(ended, 4)
+            self.assertEqual((media.sent_up, media.sent_down), (10 * ended, 10 * ended))
+            self.assertLess(media.lost_up + media.lost_down, 2 * ended)
+            self.assertEqual(sum(media.jitter_up.values()), ended)
+            self.assertEqual(sum(level.actions[1].first_byte.values()), ended)
+            self.assertEqual(service.strangers, 0)
+            self.assertIsNone(level.actions[0].media)
+
+    def test_calls_that_nobody_answers_fail(self) -> None:
+        call = Action("call", (200,), (160,), packets_per_s=50, lasts_s=0.1)
+        trial = trial_of(Application("calls", 1.0, (call,), "udp"), users=2, sustain_s=2.0)
+        with closing(ServedHere(replace(trial, mix=AppMix("m", (application(),))))) as service:
+            level = level_of(trial, service.port)
+        self.assertEqual(failures(level).keys(), {"no-answer"})
+        self.assertEqual(level.actions[0].transactions, 0)
 
     def test_a_page_on_streams_waits_for_the_service_once(self) -> None:
         page = Action("page", (1000,), times=10, service_s=(0.05,))

@@ -125,6 +125,21 @@ class Applications(ProgramTest):
         levels = {label for figure in record["figures"] if (label := figure["labels"].get("level"))}
         self.assertEqual(levels, {"100 arrivals/s"})
 
+    def test_a_calibration_with_a_station_is_kept_and_used(self) -> None:
+        _, station = self.station()
+        words = ("--mix", "object-1k", "--max-users", "8", "--duration", "1s")
+        kept = json.loads(self.harvok("calibrate", station, *words, "--json").stdout)
+        (limit,) = kept["figures"]
+        self.assertEqual((limit["quantity"], limit["labels"]), ("tester-limit-transactions", {"level": "8 users"}))
+        self.assertIn("the tester itself holds", self.inside("logbook", "show", kept["id"]).stdout)
+        for mix, expected in (("object-1k", (kept["id"], limit["value"])), ("object-2k", (None, None))):
+            asked = ("--mix", mix, "--users", "4", "--ramp", "0.1s", "--hold", "0.6s", "--json")
+            record = json.loads(self.harvok("app", station, *asked).stdout)
+            self.assertEqual((record["calibration"], record["test"]["tester_per_s"]), expected)
+        self.assertIn(
+            "with a station, not with a rig", self.inside("calibrate", "x.toml", "--mix", "web", code=2).stderr
+        )
+
     def test_a_plan_judges_applications_by_their_labels(self) -> None:
         _, station = self.station()
         (self.folder / "plan.toml").write_text(PLAN.format(station=station))

@@ -11,7 +11,7 @@ from harvok.cli.render.charts import Chart, charts
 from harvok.cli.render.run_view import Rows, RowsView, RunView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, maybe, span_words
-from harvok.core.app.reading import LevelReading, Part, Spread
+from harvok.core.app.reading import LevelReading, Part, Spread, media_of
 from harvok.core.app.rows import AppRow, AppRows
 from harvok.core.ends import SEND, TWO_WAY
 from harvok.core.figures import Figure, find
@@ -149,9 +149,8 @@ class Rfc9411View(RunView):
                 self._status.update(self._words())
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
-        assert isinstance(result, AppTrialResult)
         self._stop_moving()
-        for reading, limiter in read_levels(self._trial, result.streams[0], Link()):
+        for reading, limiter in read_levels(self._trial, cast(AppTrialResult, result).streams[0], Link()):
             total = reading.total
             failed = f", {total.failed} failed" if total.failed else ""
             unserved = f", {reading.unserved} unserved" if reading.unserved else ""
@@ -180,6 +179,18 @@ def show_rfc9411(console: Console, record: RunRecord) -> None:
     if cases:
         console.print()
         console.print(_cases_table(cases))
+
+
+def show_app_calibration(console: Console, record: RunRecord) -> None:
+    """What the tester itself holds of a mix."""
+    for figure in record.figures:
+        mix, rate = record.test.trial.mix.name, format_per_second(figure.value)
+        console.print()
+        held = (f"{rate} transactions/s", "bold")
+        console.print(
+            Text.assemble("the tester itself holds ", held, f" of {mix}, with {label_text(figure.labels)}"),
+            soft_wrap=True,
+        )
 
 
 _OF_A_CASE = ("transactions-rate", "first-byte-median", "first-byte-p999", "response-median", "response-p999",
@@ -237,7 +248,7 @@ def show_app(console: Console, record: RunRecord) -> None:
     """What became of each level."""
     for trial, result in record.trials_of(AppTrial, AppTrialResult):
         for stream in result.streams:
-            levels = read_levels(trial, stream, record.link)
+            levels = read_levels(trial, stream, record.link, record.test.tester_per_s)
             if levels:
                 console.print()
                 console.print(_levels_table([reading for reading, _ in levels]))
@@ -278,6 +289,18 @@ def _beside(record: RunRecord, trial: AppTrial, result: AppTrialResult) -> Itera
         yield table
     if result.policy:
         yield _policy_table(result.policy)
+
+
+def _media_lines(reading: LevelReading) -> Iterator[str]:
+    """What media streams were like, by application."""
+    for name, part in reading.applications.items():
+        found: dict[str, dict[str, float]] = {}
+        for quantity, value, way in media_of(reading, part):
+            found.setdefault(way, {})[quantity] = value
+        for way, of in found.items():
+            jitter = maybe(of.get("media-jitter-median"), format_duration)
+            most = maybe(of.get("media-jitter-max"), format_duration)
+            yield f"{name}, {way}: lost {format_share(of['media-loss'])} of datagrams; jitter {jitter}, {most} at most"
 
 
 def _policy_table(results: Sequence[CheckResult]) -> PlainTable:
@@ -361,6 +384,7 @@ def _lines(reading: LevelReading) -> Iterator[str]:
     if reading.total.failures:
         reasons = ", ".join(f"{reason} {number}" for reason, number in reading.total.failures.items())
         yield f"failed: {reasons}"
+    yield from _media_lines(reading)
     if reading.unserved:
         yield f"unserved arrivals: {reading.unserved}"
     if connections.retransmitted:

@@ -7,7 +7,14 @@ from dataclasses import dataclass
 
 from rich.console import Console
 
-from harvok.cli.render.app import AppView, Rfc9411View, show_app, show_app_trials, show_rfc9411
+from harvok.cli.render.app import (
+    AppView,
+    Rfc9411View,
+    show_app,
+    show_app_calibration,
+    show_app_trials,
+    show_rfc9411,
+)
 from harvok.cli.render.delay import DelayView, show_delay
 from harvok.cli.render.emulator import show_emulator
 from harvok.cli.render.frames import FramesView, show_calibration, show_rfc2544
@@ -52,6 +59,7 @@ VIEWS: dict[str, View] = {
     "udp-services": View(show_loads, UdpView, show_udp_trials),
     "app": View(show_app, AppView, show_app_trials),
     "rfc9411": View(show_rfc9411, Rfc9411View),
+    "app-calibration": View(show_app_calibration, Rfc9411View),
     "delay": View(show_delay, DelayView),
     "link": View(show_link, LinkView, show_link_events),
     "rfc2544": View(show_rfc2544, FramesView),

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from harvok.core.measures.bins import merged
-from harvok.core.trials.app import ActionCounts, ConnectionCounts, LevelCounts
+from harvok.core.trials.app import ActionCounts, ConnectionCounts, LevelCounts, MediaCounts
 
 
 def joined_levels(parts: Sequence[LevelCounts]) -> LevelCounts:
@@ -34,6 +34,21 @@ def joined_actions(ones: Sequence[ActionCounts]) -> ActionCounts:
         merged(one.first_byte for one in ones),
         merged(one.response for one in ones),
         {reason: sum(one.failures.get(reason, 0) for one in ones) for reason in reasons},
+        joined_media([one.media for one in ones if one.media]),
+    )
+
+
+def joined_media(ones: Sequence[MediaCounts]) -> MediaCounts | None:
+    """None where there are no media streams."""
+    if not ones:
+        return None
+    return MediaCounts(
+        sum(one.sent_up for one in ones),
+        sum(one.lost_up for one in ones),
+        sum(one.sent_down for one in ones),
+        sum(one.lost_down for one in ones),
+        merged(one.jitter_up for one in ones),
+        merged(one.jitter_down for one in ones),
     )
 
 

@@ -35,7 +35,7 @@ def _passes_per_s(mix: AppMix, users: int) -> Iterator[float | None]:
 def _pass_s(application: Application) -> float:
     """How long all actions take once: pauses, and the service's own time, over the connections of a user."""
     return sum(
-        action.mean_think_s + action.mean_service_s * max(action.times / application.connections, 1.0)
+        action.mean_think_s + action.lasts_s + action.mean_service_s * max(action.times / application.connections, 1.0)
         for action in application.actions
     )
 

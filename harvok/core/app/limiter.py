@@ -32,6 +32,8 @@ _GREW, _PLATEAU = 1.5, 1.05
 _WORTH_A_TIMEOUT = 0.5
 """Of the time that users wait for an answer: a host of theirs that stood still for this long may have missed answers.
 One that was only a little late does less, but does not make connections fail."""
+_NEAR_CALIBRATED = 0.9
+"""Of what the tester held over a lead: from there on a result is its own as much as the device's."""
 _OPENING = ("connect-timeout", "refused", "unreachable")
 """Why a connection did not open."""
 _OWN = ("no-port", "no-descriptor")
@@ -39,13 +41,15 @@ _OWN = ("no-port", "no-descriptor")
 
 @dataclass(frozen=True, slots=True)
 class LevelCase:
-    """Everything that is looked at: a level, those before it, the other end, the link."""
+    """Everything that is looked at: a level, those before it, the other end, the link, and how many transactions a
+    second the tester was calibrated to."""
 
     trial: AppTrial
     reading: LevelReading
     before: Sequence[LevelReading]
     service: ServiceCounts
     link: Link
+    tester_per_s: float | None = None
 
     @property
     def users_are_near(self) -> bool:
@@ -205,6 +209,18 @@ def _link(case: LevelCase) -> Limiter | None:
     return None
 
 
+def _calibrated(case: LevelCase) -> Limiter | None:
+    rate = case.reading.each_second(case.reading.total.transactions)
+    if not case.tester_per_s or rate < _NEAR_CALIBRATED * case.tester_per_s:
+        return None
+    return Limiter(
+        "calibrated",
+        f"{rate:.0f} transactions/s are {format_share(rate / case.tester_per_s)} of the {case.tester_per_s:.0f} that "
+        "this tester held over a lead",
+        "Use faster hosts, or more of them: the device may well carry more.",
+    )
+
+
 def _plateau(case: LevelCase) -> Limiter | None:
     reading = case.reading
     for lower in case.before:
@@ -274,6 +290,7 @@ _RULES: tuple[Callable[[LevelCase], Limiter | None], ...] = (
     _unserved,
     _failing,
     _link,
+    _calibrated,
     _plateau,
     _loss,
     _service_time,

@@ -8,6 +8,7 @@ from pydantic import BeforeValidator, Field, TypeAdapter, ValidationInfo, field_
 
 from harvok.core.fields import Duration, Model, Size
 from harvok.core.trials.app import MAX_BODY_BYTES, Action, Application, AppMix, AppProtocol, SharedBy
+from harvok.core.wire.media import MAX_MEDIA_BYTES, MIN_MEDIA_BYTES
 from harvok.errors import UsageError
 
 DRAWS = 64
@@ -73,6 +74,8 @@ class MixAction(Model):
     times: Annotated[int, Field(ge=1, le=1000)] = 1
     think: PausesOrTimes = 0.0
     service_time: PausesOrTimes = 0.0
+    packets: Annotated[float, Field(gt=0, le=10_000)] | None = None
+    lasts: Annotated[Duration, Field(gt=0, le=3600)] | None = None
 
     def build(self, seed: int) -> Action:
         """The action as trials have it."""
@@ -83,6 +86,8 @@ class MixAction(Model):
             drawn(self.think, seed),
             drawn(self.service_time, seed),
             self.times,
+            self.packets or 0.0,
+            self.lasts or 0.0,
         )
 
 
@@ -108,7 +113,22 @@ class MixApplication(Model):
         """Raises ValueError for an exchange without an answer, which nobody could wait for."""
         for action in self.actions:
             if self.protocol == "tcp" and min(drawn(action.response)) < 1:
-                raise ValueError(f"'{action.name}' answers nothing, which only http/1.1 can: give it a response")
+                raise ValueError(f"'{action.name}' answers nothing, which only http can: give it a response")
+        return self
+
+    @model_validator(mode="after")
+    def _media_is_media(self) -> "MixApplication":
+        """Raises ValueError for a media stream that lacks something, and for its keys elsewhere."""
+        for action in self.actions:
+            is_media = self.protocol == "udp"
+            if is_media != (action.packets is not None and action.lasts is not None):
+                raise ValueError(f"packets and lasts are for protocol udp, which needs both: see '{action.name}'")
+            sizes = {*drawn(action.request), *drawn(action.response)} if is_media else {MIN_MEDIA_BYTES}
+            if not all(MIN_MEDIA_BYTES <= size <= MAX_MEDIA_BYTES for size in sizes) or len(sizes) > 2:
+                allowed = f"{MIN_MEDIA_BYTES} to {MAX_MEDIA_BYTES} B"
+                raise ValueError(f"datagrams of '{action.name}' need one size each way, {allowed}")
+            if is_media and (self.tls or max(drawn(action.service_time))):
+                raise ValueError(f"'{action.name}' is a media stream, which has neither TLS nor a service time")
         return self
 
     def build(self, seed: int) -> Application:

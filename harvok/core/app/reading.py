@@ -14,6 +14,7 @@ from harvok.core.trials.app import (
     ConnectionCounts,
     Level,
     LevelCounts,
+    MediaCounts,
 )
 
 UNEXPECTED_SHARE = 1e-5
@@ -58,6 +59,7 @@ class Part:
     response_bytes: int
     first_byte: Spread | None
     response: Spread | None
+    media: MediaCounts | None = None
 
     @property
     def failed(self) -> int:
@@ -187,6 +189,7 @@ def _part(actions: Sequence[ActionCounts]) -> Part:
         counts.response_bytes,
         spread_of(counts.first_byte),
         spread_of(counts.response),
+        counts.media,
     )
 
 
@@ -241,6 +244,7 @@ def _of_level(reading: LevelReading) -> Iterator[tuple[str, float | None, dict[s
         yield "tls-handshakes-rate", reading.each_second(shaken), {}
         yield "tls-handshake-median", reading.tls_handshake.median_s, {}
         yield "tls-handshake-p99", reading.tls_handshake.p99_s, {}
+    yield from ((quantity, value, {"direction": way}) for quantity, value, way in media_of(reading, total))
     yield "failed-transactions", total.failed_share, {}
     yield "reset-connections", connections.resets / max(connections.opened, 1), {}
     yield "segments-retransmitted", connections.retransmitted / max(connections.segments_sent, 1), {}
@@ -263,6 +267,21 @@ def times_of(part: Part) -> Iterator[tuple[str, float]]:
             yield f"{name}-max", spread.max_s
 
 
+def media_of(reading: LevelReading, part: Part) -> Iterator[tuple[str, float, str]]:
+    """Loss and jitter of media streams, each way."""
+    media = part.media
+    if media is None:
+        return
+    counts = ((media.sent_up, media.lost_up, media.jitter_up), (media.sent_down, media.lost_down, media.jitter_down))
+    for way, (sent, lost, jitters) in zip(reading.ways, counts, strict=True):
+        jitter = spread_of(jitters)
+        if sent:
+            yield "media-loss", lost / sent, way
+        if jitter:
+            yield "media-jitter-median", jitter.median_s, way
+            yield "media-jitter-max", jitter.max_s, way
+
+
 def _of_part(reading: LevelReading, part: Part, labels: dict[str, str], mark: Mark) -> Iterator[Figure]:
     yield Figure("transactions-rate", reading.each_second(part.transactions), labels, mark)
     for quantity, value in times_of(part):
@@ -272,3 +291,5 @@ def _of_part(reading: LevelReading, part: Part, labels: dict[str, str], mark: Ma
         yield Figure("failed-transactions", part.failed_share, labels, mark)
     for direction, number in zip(reading.ways, (part.request_bytes, part.response_bytes), strict=True):
         yield Figure("app-goodput", reading.each_second(number * 8), labels | {"direction": direction}, mark)
+    for quantity, value, direction in media_of(reading, part):
+        yield Figure(quantity, value, labels | {"direction": direction}, mark)

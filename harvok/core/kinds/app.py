@@ -18,10 +18,11 @@ from harvok.core.kinds.kind import Conditions, Kind
 from harvok.core.kinds.step import Step
 from harvok.core.procedure import Findings
 from harvok.core.procedures.app import AppTest, app_test
+from harvok.core.procedures.app_calibration import AppCalibrationTest, calibrate_app
 from harvok.core.procedures.beside import Beside
 from harvok.core.procedures.rfc9411 import Rfc9411Test, rfc9411
 from harvok.core.samples import Event
-from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_USERS, Application, AppTrial, Level
+from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_USERS, Application, AppMix, AppTrial, Level
 from harvok.core.udp.service_file import Service
 from harvok.core.units import DURATION_FORM, format_rate, format_share, format_size, format_span, parse_duration_s
 from harvok.errors import BadQuantityError
@@ -109,12 +110,17 @@ class AppStep(Step):
         return f"; beside it {', '.join(beside)}" if beside else ""
 
 
+def mix_conditions(mix: AppMix) -> Conditions:
+    """What is done by its users, so that two tests of a mix did the same."""
+    yield "test.mix", mix.name
+    for application, share in zip(mix.applications, mix.shares(), strict=True):
+        yield f"test.mix.{application.name}", f"{share:.3f} of {mix.shared_by}, {_words(application)}"
+
+
 def _conditions(test: AppTest) -> Conditions:
     trial = test.trial
     yield "test.kind", test.kind
-    yield "test.mix", trial.mix.name
-    for application, share in zip(trial.mix.applications, trial.mix.shares(), strict=True):
-        yield f"test.mix.{application.name}", f"{share:.3f} of {trial.mix.shared_by}, {_words(application)}"
+    yield from mix_conditions(trial.mix)
     yield "test.direction", " and ".join(stream.name for stream in trial.streams)
     yield "test.levels", ", ".join(f"{level.name} for {format_span(level.sustain_s)}" for level in trial.levels)
     yield "test.timeout", format_span(trial.timeout_s)
@@ -156,7 +162,8 @@ APP = Kind(
         "reset-connections", "first-byte-min", "first-byte-mean", "first-byte-max", "response-min", "response-mean",
         "response-max", "handshake-median", "handshake-p99", "tls-handshakes-rate", "tls-handshake-median",
         "tls-handshake-p99", "segments-retransmitted", "unserved-arrivals",
-        "users-lag-p99", "wrong-checks", "udp-received", "udp-offered", "datagram-loss", "loss-run-longest",
+        "users-lag-p99", "media-loss", "media-jitter-median", "media-jitter-max", "wrong-checks", "udp-received",
+        "udp-offered", "datagram-loss", "loss-run-longest",
         "socket-drops", "jitter",
         "delay-variation-median", "delay-variation-p99", "delay-variation-p999", "one-way-delay-min",
         "one-way-delay-mean", "clock-error", "udp-goodput", "datagram-duplicates", "datagram-reordered",
@@ -198,3 +205,19 @@ RFC9411 = Kind(
     drills_down=("case",),
     held_against_calibration=False,
 )  # fmt: skip
+
+
+def _calibration_conditions(test: AppCalibrationTest) -> Conditions:
+    yield "test.kind", test.kind
+    yield from mix_conditions(test.trial.mix)
+    yield "test.max-users", str(test.max_users)
+
+
+APP_CALIBRATION = Kind(
+    test=AppCalibrationTest,
+    procedure=calibrate_app,
+    rig="stations",
+    quantities=("tester-limit-transactions",),
+    conditions=_calibration_conditions,
+    held_against_calibration=False,
+)

@@ -1,6 +1,6 @@
 """The table of all kinds of test, by the name that a record gives them."""
 
-from harvok.core.kinds.app import APP, RFC9411
+from harvok.core.kinds.app import APP, APP_CALIBRATION, RFC9411
 from harvok.core.kinds.delay import DELAY
 from harvok.core.kinds.frames import CALIBRATION, EMULATOR, LOAD, RFC2544
 from harvok.core.kinds.kind import Kind
@@ -13,7 +13,7 @@ KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
         TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, LINK, RFC2544, LOAD, EMULATOR,
-        CALIBRATION,
+        CALIBRATION, APP_CALIBRATION,
     )
 }  # fmt: skip
 

@@ -15,10 +15,12 @@ from harvok.core.units import format_share
 
 @dataclass(frozen=True, slots=True)
 class AppTest:
-    """What to measure: one trial, all of its levels, and what goes on beside its users."""
+    """What to measure: one trial, all of its levels, and what goes on beside its users. `tester_per_s` is how many
+    transactions a second a calibration found that this tester holds of the same mix; None without one."""
 
     trial: AppTrial
     beside: Beside = Beside()
+    tester_per_s: float | None = None
     kind: Literal["app"] = "app"
 
     @property
@@ -37,18 +39,20 @@ def app_test(test: AppTest, context: Context, findings: Findings) -> Procedure[A
     trial = test.beside.added_to(test.trial, context.ip_version)
     result = yield trial
     for stream in result.streams:
-        for reading, limiter in read_levels(trial, stream, context.link):
+        for reading, limiter in read_levels(trial, stream, context.link, test.tester_per_s):
             findings.figures.extend(figures_of(reading, limiter.blame == "tester"))
             findings.notices.extend(_notices(reading))
     findings.figures.extend(figures_beside(trial, result, context.ip_version))
 
 
-def read_levels(trial: AppTrial, result: AppStreamResult, link: Link) -> list[tuple[LevelReading, Limiter]]:
+def read_levels(
+    trial: AppTrial, result: AppStreamResult, link: Link, tester_per_s: float | None = None
+) -> list[tuple[LevelReading, Limiter]]:
     """Every level of a stream, with what limited it."""
     readings = read_stream(trial, result)
     service = result.service.service or ServiceCounts()
     return [
-        (reading, find_limiter(LevelCase(trial, reading, readings[:number], service, link)))
+        (reading, find_limiter(LevelCase(trial, reading, readings[:number], service, link, tester_per_s)))
         for number, reading in enumerate(readings)
     ]
 

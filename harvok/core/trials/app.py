@@ -24,9 +24,9 @@ MAX_ARRIVALS_PER_S = 1e6
 MAX_BODY_BYTES = 2**40
 MAX_DRAWS = 1024
 
-AppProtocol = Literal["http/1.1", "http/2", "tcp"]
+AppProtocol = Literal["http/1.1", "http/2", "tcp", "udp"]
 """`http/1.1` is RFC 9112; `http/2` RFC 9113, by prior knowledge, or as agreed in TLS (ALPN); `tcp` an exchange of bytes
-with a head of 32 bytes (core.wire.app)."""
+with a head of 32 bytes (core.wire.app); `udp` a stream of datagrams each way, such as a call (core.wire.media)."""
 
 WebProtocol = Literal["http/1.1", "http/2"]
 SharedBy = Literal["users", "transactions", "bytes"]
@@ -38,7 +38,8 @@ Times = Annotated[tuple[Annotated[float, Ge(0), Le(3600)], ...], MinLen(1), MaxL
 @dataclass(frozen=True, slots=True)
 class Action:
     """One thing that a user does: `times` transactions side by side, then a pause of `think_s`. Bodies, pauses and the
-    service's own time are taken from their tuples in turn."""
+    service's own time are taken from their tuples in turn. A media stream sends `packets_per_s` of these sizes each way
+    for `lasts_s`."""
 
     name: Name
     response_bytes: Bodies
@@ -46,14 +47,21 @@ class Action:
     think_s: Times = (0.0,)
     service_s: Times = (0.0,)
     times: Annotated[int, Ge(1), Le(1000)] = 1
+    packets_per_s: Annotated[float, Ge(0), Le(10_000)] = 0.0
+    lasts_s: Annotated[float, Ge(0), Le(3600)] = 0.0
+
+    @property
+    def datagrams(self) -> int:
+        """Of a media stream, each way; 0 where it is none."""
+        return max(round(self.packets_per_s * self.lasts_s), 1) if self.packets_per_s else 0
 
     @property
     def mean_request_bytes(self) -> float:
-        return _mean(self.request_bytes)
+        return _mean(self.request_bytes) * max(self.datagrams, 1)
 
     @property
     def mean_response_bytes(self) -> float:
-        return _mean(self.response_bytes)
+        return _mean(self.response_bytes) * max(self.datagrams, 1)
 
     @property
     def mean_think_s(self) -> float:
@@ -109,6 +117,11 @@ class AppMix:
     name: Name
     applications: Annotated[tuple[Application, ...], MinLen(1), MaxLen(64)]
     shared_by: SharedBy = "users"
+
+    @property
+    def has_media(self) -> bool:
+        """Whether any application is a media stream."""
+        return any(application.protocol == "udp" for application in self.applications)
 
     @property
     def with_tls(self) -> list[bool]:
@@ -249,6 +262,19 @@ Histogram = dict[Annotated[int, Ge(0), Le(8191)], Count]
 
 
 @dataclass(frozen=True, slots=True)
+class MediaCounts:
+    """The datagrams of media streams that ended while a level was sustained, from the users to the service (`up`) and
+    back; jitter is that of each stream at its end (RFC 3550 §6.4.1)."""
+
+    sent_up: Count = 0
+    lost_up: Count = 0
+    sent_down: Count = 0
+    lost_down: Count = 0
+    jitter_up: Histogram = field(default_factory=dict)
+    jitter_down: Histogram = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class ActionCounts:
     """What became of one action of one application while a level was sustained. `failures` are by reason."""
 
@@ -260,6 +286,7 @@ class ActionCounts:
     first_byte: Histogram = field(default_factory=dict)
     response: Histogram = field(default_factory=dict)
     failures: dict[Name, Count] = field(default_factory=dict)
+    media: MediaCounts | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,6 +17,7 @@ from harvok.core.tcp.notices import link_notices
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.runner.benches.bench import Situation
+from harvok.runner.calibration import with_app_calibration
 from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import BUILT_RIG
@@ -43,6 +44,7 @@ class StationsBench:
         rig, test = self._rig, self._request.test
         near, far = rig.read_conditions()
         link, impairment = rig.link(), at_work()
+        calibrated = with_app_calibration(test, near, far, logbook)
         yield Situation(
             rig=rig,
             kept_as=RigRecord(
@@ -52,7 +54,7 @@ class StationsBench:
                 control="plain" if self._settings.access.plain else "TLS 1.3",
                 device=_built_rig(),
             ),
-            test=test,
+            test=calibrated.test,
             context=Context(link, rig.ip_version),
             near=near,
             far=far,
@@ -63,6 +65,7 @@ class StationsBench:
             ],
             preflight=quick_checks(near, far, link),
             impairment=impairment,
+            calibration=calibrated.run,
         )
 
 

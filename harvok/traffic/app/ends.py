@@ -14,6 +14,7 @@ from harvok.traffic.app.watch import ServiceWatch, UsersWatch
 from harvok.traffic.sockets import Source, listen
 from harvok.traffic.tcp import CONNECT_TIMEOUT_S, DataTarget, open_connection
 from harvok.traffic.trial_end import Watch
+from harvok.traffic.udp import udp_listeners
 
 _BACKLOG = 65_535
 """As many new connections as the kernel keeps (net.core.somaxconn)."""
@@ -21,17 +22,21 @@ _BACKLOG = 65_535
 
 SERVICE_ABOVE = 1
 """The near end's service listens this far above the station's data port, for users at the station."""
+MEDIA_ABOVE = {"far": 2, "near": 3}
+"""Media streams come to the UDP port so far above the data port, at each end."""
 
 
 @dataclass(frozen=True, slots=True)
 class AppSide:
-    """What one end has of a trial: where its service listens, where its users go and from where, and what requests
-    carry."""
+    """What one end has of a trial: where its service listens, also for datagrams of media streams, where its users go
+    and from where, and what requests carry."""
 
     listeners: Sequence[socket.socket]
     target: tuple[str, int]
     source: Source
     proof: str
+    media: Sequence[socket.socket] = ()
+    media_port: int = 0
 
 
 class AppListener:
@@ -39,17 +44,24 @@ class AppListener:
 
     def __init__(self, trial: AppTrial, trial_id: bytes, key: bytes, host: str | None, port: int, peer: str) -> None:
         self._proof, self._target = proof_of(trial_id, key), (peer, port + SERVICE_ABOVE)
+        self._media_port = port + MEDIA_ABOVE["near"]
         self._listeners = _listeners(host, port) if SEND in trial.streams else []
+        wants_media = trial.mix.has_media and SEND in trial.streams
+        try:
+            self._media = udp_listeners(host, port + MEDIA_ABOVE["far"]) if wants_media else []
+        except BaseException:
+            _close(self._listeners)
+            raise
 
     def sockets(self, timeout_s: float) -> AppSide:
         """Who may be asked from now on; they are no longer this one's."""
-        listeners, self._listeners = self._listeners, []
-        return AppSide(listeners, self._target, Source(), self._proof)
+        listeners, media, self._listeners, self._media = self._listeners, self._media, [], []
+        return AppSide(listeners, self._target, Source(), self._proof, media, self._media_port)
 
     def close(self) -> None:
         """Stops listening, where nobody took over."""
-        _close(self._listeners)
-        self._listeners = []
+        _close([*self._listeners, *self._media])
+        self._listeners, self._media = [], []
 
 
 def open_users(trial: AppTrial, target: DataTarget, source: Source) -> AppSide:
@@ -57,8 +69,16 @@ def open_users(trial: AppTrial, target: DataTarget, source: Source) -> AppSide:
     Raises DataBlockedError, and NearEndError for a port that is taken."""
     if SEND in trial.streams:
         open_connection(target, source, CONNECT_TIMEOUT_S).close()
-    listeners = _listeners(source.address, target.address[1] + SERVICE_ABOVE) if RECEIVE in trial.streams else []
-    return AppSide(listeners, target.address, source, proof_of(target.trial_id, target.key))
+    port, media = target.address[1], list[socket.socket]()
+    listeners = _listeners(source.address, port + SERVICE_ABOVE) if RECEIVE in trial.streams else []
+    try:
+        if trial.mix.has_media and RECEIVE in trial.streams:
+            media = udp_listeners(source.address, port + MEDIA_ABOVE["near"])
+    except BaseException:
+        _close(listeners)
+        raise
+    proof = proof_of(target.trial_id, target.key)
+    return AppSide(listeners, target.address, source, proof, media, port + MEDIA_ABOVE["far"])
 
 
 def _listeners(host: str | None, port: int) -> list[socket.socket]:
@@ -74,14 +94,16 @@ def app_watches(end: End, trial: AppTrial, side: AppSide) -> Iterator[Watch]:
     for stream in trial.streams:
         if stream.role_at(end) == "receiver":
             fds = [listener.fileno() for listener in side.listeners]
-            yield ServiceWatch(end, stream.name, trial, side.proof, fds)
+            media = [sock.fileno() for sock in side.media]
+            yield ServiceWatch(end, stream.name, trial, side.proof, fds, media=media)
         else:
-            yield UsersWatch(end, stream.name, trial, UsersOrders(trial, side.target, side.proof, side.source))
+            orders = UsersOrders(trial, side.target, side.proof, side.source, media_port=side.media_port)
+            yield UsersWatch(end, stream.name, trial, orders)
 
 
 def close_side(side: AppSide) -> None:
     """Nobody is listened for any more."""
-    _close(side.listeners)
+    _close([*side.listeners, *side.media])
 
 
 def _close(listeners: Sequence[socket.socket]) -> None:

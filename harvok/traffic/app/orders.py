@@ -19,7 +19,8 @@ COARSE = 4
 
 @dataclass(frozen=True, slots=True)
 class UsersOrders:
-    """Be the users of process `number` of `of`, towards the service at `address`."""
+    """Be the users of process `number` of `of`, towards the service at `address`, whose media streams are at
+    `media_port`."""
 
     trial: AppTrial
     address: tuple[str, int]
@@ -27,11 +28,13 @@ class UsersOrders:
     source: Source
     number: int = 0
     of: int = 1
+    media_port: int = 0
 
 
 @dataclass(frozen=True, slots=True)
 class ServiceOrders:
-    """Be process `number` of the service, at sockets `fds` that listen, for `lasts_s` and until the last user has gone.
+    """Be process `number` of the service, at sockets `fds` that listen and `media_fds` that datagrams come to, for
+    `lasts_s` and until the last user has gone.
 
     A connection may take `prove_s` to its first request, and `timeout_s` to end after its last. With a `certificate`
     the service speaks TLS with those who begin so, or with all.
@@ -46,6 +49,7 @@ class ServiceOrders:
     number: int = 0
     certificate: bytes = b""
     all_tls: bool = False
+    media_fds: tuple[int, ...] = ()
 
 
 def write_orders(orders: UsersOrders | ServiceOrders) -> int:

@@ -3,10 +3,12 @@
 from itertools import count
 from math import lcm
 
-from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, sparse
-from harvok.core.trials.app import Action, ActionCounts, Application, AppMix, ConnectionCounts
+from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, bin_of, sparse
+from harvok.core.trials.app import Action, ActionCounts, Application, AppMix, ConnectionCounts, MediaCounts
 from harvok.core.wire.app import Wanted, make_exchange, make_http, target_of
 from harvok.core.wire.http2 import make_request_block
+from harvok.core.wire.media import Asked, Reception, Report
+from harvok.traffic.app.media_users import Media
 
 _IN_ONE_PIECE_BYTES = 65_536
 _MAX_EXCHANGES = 4096
@@ -34,11 +36,13 @@ class Doing:
     `straight` is what follows at once for a user who stays, where nothing has to be waited for; `at` its number."""
 
     __slots__ = (
-        "at", "exchanges", "failures", "first", "last", "name", "next_exchange", "next_think", "request_bytes",
-        "response_bytes", "straight", "thinks_ns", "times", "transactions", "whole",
+        "at", "exchanges", "failures", "first", "jitter_down", "jitter_up", "last", "lost_down", "lost_up", "media",
+        "name", "next_exchange", "next_think", "request_bytes", "response_bytes", "sent_media", "straight", "thinks_ns",
+        "times", "transactions", "whole",
     )  # fmt: skip
 
     def __init__(self, action: Action, exchanges: list[Request]) -> None:
+        self.media = _media_of(action)
         self.name, self.times, self.at = action.name, action.times, 0
         self.straight: Doing | None = None
         self.exchanges, self.next_exchange = exchanges, 0
@@ -50,6 +54,18 @@ class Doing:
         self.transactions = self.request_bytes = self.response_bytes = 0
         self.whole, self.first, self.last = [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR
         self.failures: dict[str, int] = {}
+        self.sent_media = self.lost_up = self.lost_down = 0
+        self.jitter_up: dict[int, int] = {}
+        self.jitter_down: dict[int, int] = {}
+
+    def count_media(self, sent: int, reported: Report, heard: Reception) -> None:
+        """A media stream is over, of which each end sent so many datagrams."""
+        self.sent_media += sent
+        self.lost_up += max(sent - reported.came, 0)
+        self.lost_down += max(sent - heard.came, 0)
+        for jitters, jitter_ns in ((self.jitter_up, reported.jitter_us * 1000), (self.jitter_down, heard.jitter_ns)):
+            at = bin_of(jitter_ns)
+            jitters[at] = jitters.get(at, 0) + 1
 
     def take_exchange(self) -> Request:
         """The next request."""
@@ -75,7 +91,20 @@ class Doing:
             _joined(whole, sparse(self.first)),
             _joined(whole, sparse(self.last)),
             dict(self.failures),
+            self._media_counts() if self.media else None,
         )
+
+    def _media_counts(self) -> MediaCounts:
+        sent = self.sent_media
+        return MediaCounts(sent, self.lost_up, sent, self.lost_down, dict(self.jitter_up), dict(self.jitter_down))
+
+
+def _media_of(action: Action) -> Media | None:
+    if not action.packets_per_s:
+        return None
+    gap_ns = round(1e9 / action.packets_per_s)
+    asked = Asked(max(round(gap_ns / 1000), 1), action.datagrams, action.response_bytes[0])
+    return Media(action.datagrams, gap_ns, action.request_bytes[0], asked)
 
 
 def _joined(one: dict[int, int], other: dict[int, int]) -> dict[int, int]:
@@ -86,7 +115,7 @@ class Using:
     """One application: what its users do, and the counts of its connections."""
 
     __slots__ = (
-        "actions", "connections", "handshake", "has_streams", "name",
+        "actions", "connections", "handshake", "has_calls", "has_streams", "name",
         "opened", "resets", "retransmitted", "segments_received",
         "segments_sent", "tls", "tls_handshake", "transactions_per_connection",
     )  # fmt: skip
@@ -94,7 +123,7 @@ class Using:
     def __init__(self, application: Application, actions: list[Doing]) -> None:
         self.name, self.actions = application.name, actions
         self.connections, self.tls = application.connections, application.tls
-        self.has_streams = application.protocol == "http/2"
+        self.has_streams, self.has_calls = application.protocol == "http/2", application.protocol == "udp"
         for number, action in enumerate(actions):
             action.at = number
         self.transactions_per_connection = application.transactions_per_connection or -1
@@ -136,7 +165,12 @@ def script_of(mix: AppMix, proof: str, host: str, bodies: bytes) -> list[Using]:
 def _find_straight_ways(using: Using, again: bool) -> None:
     """Where one transaction follows upon another without a pause; round again, too, where users stay with what they
     do."""
-    if using.has_streams or using.connections > 1 or any(action.times > 1 for action in using.actions):
+    if (
+        using.has_streams
+        or using.has_calls
+        or using.connections > 1
+        or any(action.times > 1 for action in using.actions)
+    ):
         return
     for action, following in zip(using.actions, [*using.actions[1:], using.actions[0]], strict=True):
         if not any(action.thinks_ns) and (again or following is not using.actions[0]):
@@ -145,6 +179,8 @@ def _find_straight_ways(using: Using, again: bool) -> None:
 
 def _exchanges(application: Application, action: Action, proof: str, host: str, bodies: bytes) -> list[Request]:
     """As many as it takes until requests, responses and service times come round together, or a good many."""
+    if application.protocol == "udp":
+        return []
     number = min(lcm(*map(len, (action.request_bytes, action.response_bytes, action.service_s))), _MAX_EXCHANGES)
     made: dict[Wanted, Request] = {}
     return [

@@ -22,8 +22,10 @@ from harvok.core.wire.http1 import (
     make_response,
     read_request,
 )
+from harvok.core.wire.media import media_proof
 from harvok.traffic.app.http2_service import PREFACE_BEGINS, ServedStreams, StrangerError, StreamService
 from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
+from harvok.traffic.app.media_service import MediaService
 from harvok.traffic.app.orders import (
     PATTERN_BYTES,
     ServiceOrders,
@@ -105,6 +107,8 @@ class AppService:
         self._taken = memoryview(bytearray(TAKEN_BYTES))
         self._timers = Timers()
         self._streams = StreamService(self._proof, self._bodies)
+        media = {fd: socket.socket(fileno=fd) for fd in orders.media_fds}
+        self._media = MediaService(media, media_proof(orders.proof), self._timers.at)
         self._epoll = select.epoll()
         self._transactions = self._accepted = self._open = self._malformed = self._strangers = 0
         self._request_bytes = self._response_bytes = self._segments_sent = self._retransmitted = 0
@@ -120,6 +124,8 @@ class AppService:
         for fd, listener in self._listeners.items():
             listener.setblocking(False)
             self._epoll.register(fd, select.EPOLLIN | select.EPOLLEXCLUSIVE)
+        for fd in self._media.sockets:
+            self._epoll.register(fd, select.EPOLLIN)
         self._epoll.register(0, select.EPOLLIN)
         self._epoll.register(self._timers.alarm.fileno(), select.EPOLLIN | select.EPOLLET)
         self._timers.at(began_ns + int(self._orders.interval_s * 1e9), self._tell)
@@ -132,10 +138,10 @@ class AppService:
 
     def _counts(self) -> dict[str, int]:
         return {
-            "transactions": self._transactions + self._streams.transactions,
+            "transactions": self._transactions + self._streams.transactions + self._media.calls,
             "connections": self._accepted,
             "malformed": self._malformed,
-            "strangers": self._strangers,
+            "strangers": self._strangers + self._media.strangers,
             "overflows": _listen_overflows() - self._overflows_before,
             "segments_sent": self._segments_sent,
             "retransmitted": self._retransmitted,
@@ -235,6 +241,8 @@ class AppService:
         listener = self._listeners.get(fd)
         if listener is not None:
             self._accept(listener)
+        elif fd in self._media.sockets:
+            self._media.take(fd)
         elif fd == 0 and not os.read(0, 1):
             self._over = True
 
@@ -545,12 +553,12 @@ class AppService:
 
     def _tell(self, due_ns: int, _given: Any) -> None:
         """An interval is over."""
-        streams = self._streams
+        streams, media = self._streams, self._media
         total = (
-            self._transactions + streams.transactions,
+            self._transactions + streams.transactions + media.calls,
             self._accepted,
-            self._request_bytes + streams.request_bytes,
-            self._response_bytes + streams.response_bytes,
+            self._request_bytes + streams.request_bytes + media.request_bytes,
+            self._response_bytes + streams.response_bytes + media.response_bytes,
         )
         grown = [now - before for now, before in zip(total, self._told, strict=True)]
         self._told = total

@@ -26,8 +26,10 @@ from harvok.core.wire.http1 import (
     MalformedMessageError,
     read_response,
 )
+from harvok.core.wire.media import media_proof
 from harvok.traffic.app.http2_users import DRAINING, STREAMS, UserStreams
 from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
+from harvok.traffic.app.media_users import Calls
 from harvok.traffic.app.orders import (
     COARSE,
     PATTERN_BYTES,
@@ -38,7 +40,7 @@ from harvok.traffic.app.orders import (
     stay_on_a_core,
 )
 from harvok.traffic.app.script import Doing, Request, Using, script_of
-from harvok.traffic.app.timers import Timers
+from harvok.traffic.app.timers import Due, Timers
 from harvok.traffic.app.tls import HTTP1, HTTP2, TlsSocket, TlsStream, users_context
 from harvok.traffic.sockets import read_segments, source_options
 from harvok.worker.child import raise_priority, run, say, say_ready, wait_begin, wake_precisely
@@ -64,7 +66,7 @@ CONNECTING, HEAD, IDLE, CLOSING, CHUNKED, UNTIL_END, SHAKING, GONE = -2, -1, 0, 
 """What a connection needs next, where it is not a number of bytes of a body; see http2_users.py, too."""
 
 
-class _User:
+class User:
     """Somebody at his application: which action, and how much of it is to do and under way."""
 
     __slots__ = ("at", "idle", "leaves", "once", "opened", "to_do", "under_way", "using")
@@ -81,7 +83,7 @@ class UserConnection:
         "segments", "send", "sock", "streams", "tls", "unsent", "upload_left", "user", "using",
     )  # fmt: skip
 
-    def __init__(self, sock: _socket.socket, user: _User) -> None:
+    def __init__(self, sock: _socket.socket, user: User) -> None:
         self.sock, self.fd, self.recv_into, self.send = sock, sock.fileno(), sock.recv_into, sock.send
         self.user, self.using = user, user.using
         self.left = user.using.transactions_per_connection
@@ -116,10 +118,15 @@ class Users:
         self._options: list[tuple[int, int, Any]] = list(source_options(source))
         if self._binds:
             self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
+        proof = media_proof(orders.proof)
+        self._calls = Calls(
+            self, proof, self._family, [option for option in self._options if _is_for_datagrams(option)]
+        )
+        self.media_address = socket_address(host, orders.media_port) if orders.media_port else None
         self._connections: list[UserConnection | None] = [None] * (allow_many_descriptors() + 1)
         self._buffer, self._taken = bytearray(_BUFFER_BYTES), memoryview(bytearray(TAKEN_BYTES))
         self._turns = turns(trial.mix.shares(), orders.number, orders.of)
-        self._here: dict[int, _User] = {}
+        self._here: dict[int, User] = {}
         self._timers, self._epoll = Timers(), select.epoll()
         self._tls = {name: users_context(name) for name in (HTTP1, HTTP2)} if any(trial.mix.with_tls) else {}
         self._bodies = memoryview(bodies)
@@ -173,14 +180,14 @@ class Users:
     def _change(self, due_ns: int, given: tuple[UserChange, Iterator[UserChange]]) -> None:
         change, coming = given
         if change.joins:
-            user = self._here[change.user] = _User(self._script[next(self._turns)], once=False)
+            user = self._here[change.user] = User(self._script[next(self._turns)], once=False)
             self._present += 1
             self._begin_on_time(user, due_ns)
         else:
             self._ask_to_leave(self._here.pop(change.user))
         self._next_change(coming)
 
-    def _ask_to_leave(self, user: _User) -> None:
+    def _ask_to_leave(self, user: User) -> None:
         """Who is in the middle of something leaves after it."""
         user.leaves = True
         if not user.under_way:
@@ -197,17 +204,22 @@ class Users:
             self._unserved += 1
         else:
             self._present += 1
-            self._begin_on_time(_User(using, once=True), due_ns)
+            self._begin_on_time(User(using, once=True), due_ns)
         self._next_arrival(coming)
 
-    def _begin_action(self, user: _User, due_ns: int) -> None:
+    def _begin_action(self, user: User, due_ns: int) -> None:
         """The next action of a user, who meant to begin it at `due_ns`."""
         doing = user.using.actions[user.at]
         user.to_do = doing.times
         self._begin_more(user, doing, due_ns)
 
-    def _begin_more(self, user: _User, doing: Doing, due_ns: int) -> None:
+    def _begin_more(self, user: User, doing: Doing, due_ns: int) -> None:
         """Begins as much of an action as there is room for."""
+        if user.using.has_calls:
+            user.under_way, user.to_do = user.to_do, 0
+            for _ in range(doing.times):
+                self._calls.begin(user, doing, due_ns)
+            return
         while user.to_do and (user.idle or user.opened < user.using.connections):
             user.to_do -= 1
             user.under_way += 1
@@ -231,25 +243,25 @@ class Users:
         if connection in user.idle:
             user.idle.remove(connection)
 
-    def _resume(self, due_ns: int, user: _User) -> None:
+    def _resume(self, due_ns: int, user: User) -> None:
         """Goes on after a pause, in which he may have left."""
         if not user.leaves:
             self._begin_on_time(user, due_ns)
 
-    def _begin_on_time(self, user: _User, due_ns: int) -> None:
+    def _begin_on_time(self, user: User, due_ns: int) -> None:
         """What a user meant to do at a time of his own; counts how late it is."""
         lag = bin_of(monotonic_ns() - due_ns)
         self._lag[lag] += 1
         self._recent_lag[lag >> COARSE] += 1
         self._begin_action(user, due_ns)
 
-    def _leave(self, user: _User) -> None:
+    def _leave(self, user: User) -> None:
         self._present -= 1
         for connection in user.idle:
             self._close(connection)
         user.idle.clear()
 
-    def go_on(self, user: _User, connection: UserConnection | None, now_ns: int) -> None:
+    def go_on(self, user: User, connection: UserConnection | None, now_ns: int) -> None:
         """A transaction is over, and its connection free for the next, unless None."""
         doing = user.using.actions[user.at]
         has_room = connection is not None or user.opened < user.using.connections
@@ -278,7 +290,7 @@ class Users:
         else:
             self._begin_action(user, now_ns)
 
-    def _begin_again(self, user: _User) -> bool:
+    def _begin_again(self, user: User) -> bool:
         """Whether a user who has gone through his application begins anew; where what flows is shared by transactions
         or bytes, with the application whose turn it is."""
         if user.once:
@@ -292,13 +304,13 @@ class Users:
 
     # Connections
 
-    def open_connection(self, user: _User, doing: Doing, due_ns: int) -> None:
+    def open_connection(self, user: User, doing: Doing, due_ns: int) -> None:
         try:
             sock = (TlsSocket if user.using.tls else _socket.socket)(
                 self._family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK
             )
         except OSError as error:
-            self._could_not_open(user, doing, error.errno)
+            self.could_not_open(user, doing, error.errno)
             return
         try:
             for option in self._options:
@@ -307,12 +319,12 @@ class Users:
                 sock.bind(next(self._from))
         except OSError as error:
             sock.close()
-            self._could_not_open(user, doing, error.errno)
+            self.could_not_open(user, doing, error.errno)
             return
         code = sock.connect_ex(self._address)
         if code not in (0, EINPROGRESS):
             sock.close()
-            self._could_not_open(user, doing, code)
+            self.could_not_open(user, doing, code)
             return
         connection = UserConnection(sock, user)
         connection.doing, connection.due_ns, connection.began_ns = doing, due_ns, monotonic_ns()
@@ -321,7 +333,20 @@ class Users:
         self._epoll.register(connection.fd, EVENTS)
         user.opened += 1
 
-    def _could_not_open(self, user: _User, doing: Doing, code: int | None) -> None:
+    def next_source(self) -> Any:
+        """The local address that the next call comes from; None for any."""
+        return next(self._from) if self._binds else None
+
+    def listen_to(self, fd: int) -> None:
+        """Has the calls take what comes at a socket."""
+        self._epoll.register(fd, _IN)
+
+    def at(self, due_ns: int, what: Due) -> None:
+        """Has something called at a moment of the monotonic clock."""
+        self._timers.at(due_ns, what)
+
+    def could_not_open(self, user: User, doing: Doing, code: int | None) -> None:
+        """A connection, or the socket of a call, could not even be tried."""
         self.count_failure(doing, _REASONS.get(code or 0, "unreachable"))
         self.after_failure(user)
 
@@ -481,7 +506,7 @@ class Users:
         self._failed += 1
         doing.failures[reason] = doing.failures.get(reason, 0) + 1
 
-    def after_failure(self, user: _User) -> None:
+    def after_failure(self, user: User) -> None:
         """Who stays tries his action again in a while; who came once leaves."""
         user.under_way -= 1
         user.to_do = 0
@@ -523,7 +548,9 @@ class Users:
 
     def _take_rarer(self, connection: UserConnection | None, fd: int, event: int) -> None:
         if connection is None:
-            if fd == 0 and not os.read(0, 1):  # the parent has closed this one's input
+            if fd in self._calls.open:
+                self._calls.open[fd].take()
+            elif fd == 0 and not os.read(0, 1):  # the parent has closed this one's input
                 self._over = True
             return
         if connection.need == CONNECTING:
@@ -599,6 +626,12 @@ class Users:
         now_ns = monotonic_ns()
         self.count_last(connection.doing, now_ns - connection.due_ns)
         self._done(connection, now_ns, event)
+
+    def count_once(self, doing: Doing, time_ns: int) -> None:
+        """An answer that is all there when it begins: of a call, its first datagram."""
+        at = bin_of(time_ns)
+        doing.whole[at] += 1
+        self._recent[at >> COARSE] += 1
 
     def count_last(self, doing: Doing, time_ns: int) -> None:
         """The last byte of an answer whose first was counted before."""
@@ -854,6 +887,10 @@ class Users:
     def _header_bytes(self) -> int:
         """What a segment carries besides its payload: Ethernet with FCS, IP and TCP with time stamps."""
         return 18 + (40 if self._family == socket.AF_INET6 else 20) + 32
+
+
+def _is_for_datagrams(option: tuple[int, int, Any]) -> bool:
+    return option[0] != socket.IPPROTO_TCP
 
 
 def work(text: str) -> None:

@@ -17,6 +17,7 @@ from harvok.core.trials.app import (
     AppTrial,
     ConnectionCounts,
     LevelCounts,
+    MediaCounts,
     ServiceCounts,
 )
 from harvok.errors import UnsupportedError
@@ -128,6 +129,7 @@ class ServiceWatch(_Watch):
         proof: str,
         listeners: Sequence[int],
         prove_s: float = PROVE_S,
+        media: Sequence[int] = (),
     ) -> None:
         with_tls = trial.mix.with_tls
         certificate = self_signed() if any(with_tls) else b""
@@ -142,7 +144,7 @@ class ServiceWatch(_Watch):
             all_tls=all(with_tls),
         )
         workers = [
-            start_worker("harvok.traffic.app.service_worker", replace(orders, number=number), listeners)
+            _start_service(replace(orders, number=number, media_fds=() if number else tuple(media)))
             for number in range(processes_for_each_end())
         ]
         super().__init__(direction, "receiver", Processes(end, workers))
@@ -174,6 +176,11 @@ class ServiceWatch(_Watch):
         return AppSummary(self.direction, self.role, service=service)
 
 
+def _start_service(orders: ServiceOrders) -> Worker:
+    """Calls are all of one process, since its datagrams cannot be told apart by the kernel."""
+    return start_worker("harvok.traffic.app.service_worker", orders, [*orders.fds, *orders.media_fds])
+
+
 def _most_at_once(trial: AppTrial) -> int:
     return max(1, *(level.users or trial.max_users for level in trial.levels))
 
@@ -202,7 +209,13 @@ def _fine(coarse: dict[str, int]) -> dict[int, int]:
 def _level_of(told: dict[str, Any]) -> LevelCounts:
     """A level as a worker told it: JSON knows no numbers as keys."""
     actions = [
-        ActionCounts(**(one | {"first_byte": _bins(one["first_byte"]), "response": _bins(one["response"])}))
+        ActionCounts(
+            **(
+                one
+                | {"first_byte": _bins(one["first_byte"]), "response": _bins(one["response"])}
+                | {"media": _media_of(one["media"])}
+            )
+        )
         for one in told["actions"]
     ]
     handshakes = ("handshake", "tls_handshake")
@@ -210,6 +223,11 @@ def _level_of(told: dict[str, Any]) -> LevelCounts:
         ConnectionCounts(**(one | {key: _bins(one[key]) for key in handshakes})) for one in told["connections"]
     ]
     return LevelCounts(**(told | {"actions": actions, "connections": connections, "lag": _bins(told["lag"])}))
+
+
+def _media_of(told: dict[str, Any] | None) -> MediaCounts | None:
+    jitters = ("jitter_up", "jitter_down")
+    return MediaCounts(**(told | {key: _bins(told[key]) for key in jitters})) if told else None
 
 
 def _bins(told: dict[str, int]) -> dict[int, int]:
