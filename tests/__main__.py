@@ -152,16 +152,16 @@ def _say_time(began_ns: int, found: Outcome, name: str) -> None:
 
 
 def run_sensitive(names: Sequence[str]) -> tuple[Outcome, list[str]]:
-    """Runs tests one at a time, with a second try where one fails or is skipped; which ones passed on it."""
+    """Runs tests one at a time, with a second try where one fails; which ones passed on it."""
     outcome, second, worker = Outcome(), [], Worker()
     worker.come_first()
     for name in names:
         began_ns = SYSTEM.now_ns()
         found = worker.run([name])
-        if found.failed or found.skipped:
+        if found.failed:
             print(f"second try: {name}", file=sys.stderr, flush=True)
             found = worker.run([name])
-            if not found.failed and not found.skipped:
+            if not found.failed:
                 second.append(name)
         outcome.take(found)
         _say_time(began_ns, found, name)

@@ -49,6 +49,10 @@ class NamespacePair:
     ) -> None:
         self._remove()
 
+    def name(self, side: Side) -> str:
+        """The network namespace of a side."""
+        return self._names[side]
+
     def popen(self, side: Side, command: Sequence[str], **options: Any) -> "subprocess.Popen[str]":
         """Starts a program on one side."""
         from pyroute2 import netns

@@ -189,7 +189,7 @@ class Mixes(unittest.TestCase):
             ('{ name = "fetch"', '{ name = "list"', "two actions named 'list'"),
             ('"8M"', "8", "has no unit"),
             ("weight = 3", "weight = 0", "greater than 0"),
-            ('protocol = "tcp"', 'protocol = "smoke"', "'http/2' or 'tcp'"),
+            ('protocol = "tcp"', 'protocol = "smoke"', "'tcp' or 'udp'"),
             ('response = "60B"', 'response = "0B"', "answers nothing"),
         ):
             with self.assertRaises(ValidationError) as caught:

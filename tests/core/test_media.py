@@ -9,8 +9,8 @@ from harvok.core.wire.media import (
     MAX_DATAGRAMS,
     MIN_MEDIA_BYTES,
     Asked,
+    MediaReport,
     Reception,
-    Report,
     make_media,
     media_proof,
     read_media,
@@ -22,7 +22,7 @@ ASKED = Asked(20_000, 50, 160)
 
 class Datagrams(unittest.TestCase):
     def test_what_is_made_is_read_again(self) -> None:
-        for kind, tail in ((ASKS, ASKED), (BRINGS, Report(17, 250))):
+        for kind, tail in ((ASKS, ASKED), (BRINGS, MediaReport(17, 250))):
             said = read_media(make_media(PROOF, kind, 7, 3, 10**15, tail) + bytes(120), PROOF)
             assert said
             self.assertEqual((said.kind, said.call, said.number, said.sent_ns), (kind, 7, 3, 10**15))
@@ -60,7 +60,7 @@ class Receptions(unittest.TestCase):
                 expected += (abs(transit_ns - before) - expected) / 16
             before = transit_ns
         self.assertAlmostEqual(heard.jitter_ns, expected, delta=1)
-        self.assertEqual(heard.report, Report(200, int(expected) // 1000))
+        self.assertEqual(heard.report, MediaReport(200, int(expected) // 1000))
 
 
 if __name__ == "__main__":

@@ -19,6 +19,7 @@ from harvok.cli.table import COMMANDS
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES
 from harvok.errors import HarvokError
+from tests.whole.warm import WarmProcess
 
 ROOT = Path(__file__).parents[2]
 DOCS = "\n".join(path.read_text() for path in sorted((ROOT / "docs").glob("*.md")))
@@ -152,11 +153,13 @@ class Documents(unittest.TestCase):
 
     def test_every_option_of_every_command_is_in_the_docs(self) -> None:
         for name in COMMANDS:
-            done = subprocess.run(
-                [sys.executable, "-m", "harvok", name, "--help"],
-                capture_output=True, text=True, check=True, env={"COLUMNS": "160", "PATH": "", "HOME": str(ROOT)},
-            )  # fmt: skip
-            for option in set(re.findall(r"(?<!\S)--[a-z-]+", done.stdout)) - {"--help"}:
+            with WarmProcess(
+                ["harvok", name, "--help"], cwd=ROOT, env={"COLUMNS": "160", "PATH": "", "HOME": str(ROOT)}, text=True,
+                stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+            ) as process:  # fmt: skip
+                shown, _ = process.communicate()
+            self.assertEqual(process.returncode, 0)
+            for option in set(re.findall(r"(?<!\S)--[a-z-]+", shown)) - {"--help"}:
                 self.assertIn(f"`{option}", DOCS, f"{name} {option}")
 
     def test_every_reference_of_an_error_is_in_the_docs(self) -> None:

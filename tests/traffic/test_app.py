@@ -549,7 +549,8 @@ class UsersAndOthers(unittest.TestCase):
             for tls, protocol in ((False, "http/1.1"), (True, "http/1.1"), (False, "http/2"), (True, "http/2")):
                 with _web_server(folder, tls, protocol == "http/2") as port:
                     for way in ({"transactions_per_connection": 1}, {"transactions_per_connection": 40}, {}):
-                        fetching = application(Action("fetch", sizes, times=3), tls=tls, protocol=protocol, **way)
+                        page = Action("fetch", sizes, times=3, think_s=(0.01,))
+                        fetching = application(page, tls=tls, protocol=protocol, **way)
                         level = level_of(trial_of(fetching), port)
                         self.assertEqual(failures(level), {}, (way, protocol, tls))
                         self.assertTrue(level.actions[0].transactions)

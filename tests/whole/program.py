@@ -118,7 +118,7 @@ class ProgramTest(unittest.TestCase):
         """Starts the program; it is ended with the test. A `cold` start loads it, as a user's does."""
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "stdin": subprocess.DEVNULL}
         settings: dict[str, Any] = pipes | {"env": self.env, "cwd": self.folder, "text": True} | options
-        warm = not cold and options.keys() <= {"env", "stdin"}
+        warm = not cold and options.keys() <= {"env", "stdin", "room"}
         process: Process = (WarmProcess if warm else subprocess.Popen)([HARVOK, *arguments], **settings)
         self.addCleanup(self.end, process)
         return process

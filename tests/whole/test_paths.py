@@ -9,7 +9,7 @@ from typing import Any
 
 from harvok.core.models.run import RunRecord
 from harvok.testing.namespaces import ADDRESSES, ADDRESSES_6, NamespacePair
-from tests.whole.program import HARVOK, Contention, ProgramTest
+from tests.whole.program import Contention, ProgramTest
 
 CAN = sys.platform == "linux" and os.geteuid() == 0
 FILTER = shutil.which("nft")
@@ -21,21 +21,14 @@ class Paths(ProgramTest):
         """Two hosts, with a station on the far one."""
         pair = NamespacePair(**properties)
         self.enterContext(pair)
-        station = pair.popen("far", [HARVOK, "station", "--name", "hall"], env=self.env, stdout=subprocess.PIPE)
-        self.addCleanup(self.end, station)
+        station = self.start("station", "--name", "hall", room=pair.name("far"))
         self.addCleanup(station.terminate)
         assert station.stdout
         self.assertIn("ready", station.stdout.readline())
         return pair
 
     def near(self, pair: NamespacePair, *arguments: str, code: int = 0) -> subprocess.CompletedProcess[str]:
-        with pair.popen(
-            "near", [HARVOK, *arguments], env=self.env, cwd=self.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-        ) as process:
-            out, err = process.communicate(timeout=100)
-        self.assertEqual(process.returncode, code, out + err)
-        self.assertNotIn("Traceback", err)
-        return subprocess.CompletedProcess(arguments, code, out, err)
+        return self.harvok(*arguments, code=code, room=pair.name("near"))
 
     def measured(self, pair: NamespacePair, *arguments: str) -> RunRecord:  # type: ignore[override]
         return RunRecord.model_validate_json(self.near(pair, "tcp", *arguments, "--json").stdout)

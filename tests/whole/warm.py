@@ -23,6 +23,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from harvok.signals import ENDING
+from harvok.worker.child import enter_namespaces
 
 _ORDER_BYTES = 1 << 18
 _PR_SET_CHILD_SUBREAPER = 36
@@ -43,9 +44,11 @@ class _Server:
         theirs.close()
         atexit.register(self._end)
 
-    def start(self, words: Sequence[str], environment: Mapping[str, str], folder: str, pipes: Sequence[int]) -> int:
+    def start(
+        self, words: Sequence[str], environment: Mapping[str, str], folder: str, room: str, pipes: Sequence[int]
+    ) -> int:
         """Starts the program with pipes as its standard input, output and error; its process id."""
-        order = json.dumps([list(words), dict(environment), folder]).encode()
+        order = json.dumps([list(words), dict(environment), folder, room]).encode()
         with self._one_at_a_time, _adopting():
             socket.send_fds(self._orders, [order], list(pipes))
             return int(self._orders.recv(64))
@@ -71,12 +74,17 @@ def _adopting() -> Iterator[None]:
 
 
 class WarmProcess(subprocess.Popen[str]):
-    """The program, started so. Its arguments are those of a `subprocess.Popen` that asks for all three pipes."""
+    """The program, started so. Its arguments are those of a `subprocess.Popen` that asks for all three pipes. `room` is
+    the network namespace that it runs in."""
+
+    def __init__(self, words: Sequence[str], room: str = "", **options: Any) -> None:
+        self._room = room
+        super().__init__(words, **options)
 
     def _execute_child(self, *given: Any) -> None:
         """The order of what is given is that of subprocess.Popen, in every Python that Harvok runs on."""
         words, folder, environment, pipes = given[0], given[5], given[6], given[10:16]
-        self.pid = _server().start(words, environment, str(folder), (pipes[0], pipes[3], pipes[5]))
+        self.pid = _server().start(words, environment, str(folder or ""), self._room, (pipes[0], pipes[3], pipes[5]))
         self._child_created = True
         self._close_pipe_fds(*pipes)  # type: ignore[attr-defined]
 
@@ -106,13 +114,16 @@ def _serve(orders: socket.socket) -> list[str] | None:
 
 
 def _become(order: bytes, pipes: Sequence[int]) -> list[str]:
-    words, environment, folder = json.loads(order)
+    words, environment, folder, room = json.loads(order)
     for number, pipe in enumerate(pipes):
         os.dup2(pipe, number)
         os.close(pipe)
     os.environ.clear()
     os.environ.update(environment)
-    os.chdir(folder)
+    if folder:
+        os.chdir(folder)
+    if room:
+        enter_namespaces([f"/run/netns/{room}"])
     return [str(word) for word in words]
 
 

@@ -2,12 +2,13 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from harvok.cli.bundles import (
     FRAME_IP,
+    AccessOptions,
     FrameOptions,
     LabelOptions,
     RecordOptions,
@@ -17,10 +18,12 @@ from harvok.cli.bundles import (
     request_of,
 )
 from harvok.cli.measure import measure
-from harvok.cli.options import DAY_S, SEARCH, WHAT, time_option
+from harvok.cli.options import DAY_S, PATH, SEARCH, WHAT, time_option
 from harvok.core.trials.app import MAX_USERS
 from harvok.errors import UsageError
-from harvok.runner.request import TestRequest
+
+if TYPE_CHECKING:
+    from harvok.runner.request import TestRequest
 
 app = typer.Typer(add_completion=False)
 
@@ -44,6 +47,14 @@ class UsersOptions:
     max_users: Annotated[
         int, typer.Option(rich_help_panel=SEARCH, min=1, max=MAX_USERS, help="Of --mix: how many users are tried.")
     ] = 4096
+    local: Annotated[
+        str | None,
+        typer.Option(rich_help_panel=PATH, metavar="ADDRESS", help="Of --mix: local address to measure from."),
+    ] = None
+    name: Annotated[
+        str | None,
+        typer.Option(rich_help_panel=PATH, show_default="this host's name", help="Of --mix: name of this end."),
+    ] = None
 
 
 @app.command(epilog="Exit codes: 0 measured, 2 wrong usage, 4 could not measure or broken off.")
@@ -52,7 +63,7 @@ def calibrate(
     place: Annotated[str, typer.Argument(metavar="RIG|STATION", help="A rig file; with --mix a station.")],
     frames: FrameOptions,
     users: UsersOptions,
-    reaching: StationOptions,
+    access: AccessOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
@@ -68,7 +79,7 @@ def calibrate(
     if users.mix is None:
         request = _of_frames(place, frames, duration, labelling, repeating, keeping)
     else:
-        request = _of_users(place, users, users.mix, duration, reaching, labelling, repeating, keeping)
+        request = _of_users(place, users, users.mix, duration, access, labelling, repeating, keeping)
     measure(request, keeping.json)
 
 
@@ -79,7 +90,7 @@ def _of_frames(
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
-) -> TestRequest:
+) -> "TestRequest":
     """The ports of a rig. Raises RigFileError."""
     from harvok.core.ends import frame_streams
     from harvok.core.mixes import frame_sizes
@@ -107,11 +118,11 @@ def _of_users(
     users: UsersOptions,
     mix: str,
     duration_s: float,
-    reaching: StationOptions,
+    access: AccessOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
-) -> TestRequest:
+) -> "TestRequest":
     """This host and a station. Raises UsageError for a rig, and MixError."""
     from harvok.core.ends import SEND
     from harvok.core.procedures.app_calibration import AppCalibrationTest
@@ -125,4 +136,5 @@ def _of_users(
         )
     level = Level(max(duration_s, _SHORTEST_S), _RAMP_S, 1)
     test = AppCalibrationTest(AppTrial(read_mix(mix).build(), (SEND,), (level,)), users.max_users)
-    return request_of(reaching.settings(place, None), test, keeping, labelling, repeating)
+    reaching = StationOptions(access.token_file, access.code, access.plain, users.local, name=users.name)
+    return request_of(reaching.settings(place), test, keeping, labelling, repeating)

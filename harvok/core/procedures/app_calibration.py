@@ -33,7 +33,7 @@ class AppCalibrationTest:
     @property
     def title(self) -> str:
         """What a list of runs shows."""
-        return f"calibration {self.trial.mix.name}"
+        return self.kind
 
     @property
     def expected_s(self) -> float:

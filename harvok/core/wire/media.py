@@ -36,7 +36,7 @@ class Asked:
 
 
 @dataclass(frozen=True, slots=True)
-class Report:
+class MediaReport:
     """What an end has had so far."""
 
     came: int
@@ -52,7 +52,7 @@ class MediaDatagram:
     number: int
     sent_ns: int
     asked: Asked | None
-    report: Report | None
+    report: MediaReport | None
 
 
 def media_proof(proof: str) -> bytes:
@@ -60,7 +60,7 @@ def media_proof(proof: str) -> bytes:
     return bytes.fromhex(proof)[:_PROOF_BYTES]
 
 
-def make_media(proof: bytes, kind: int, call: int, number: int, sent_ns: int, tail: Asked | Report) -> bytes:
+def make_media(proof: bytes, kind: int, call: int, number: int, sent_ns: int, tail: Asked | MediaReport) -> bytes:
     """The head of a datagram, which is filled up to its size."""
     head = _HEAD.pack(MARK, kind, 0, proof, call, number, sent_ns)
     if isinstance(tail, Asked):
@@ -83,7 +83,7 @@ def read_media(data: bytes, proof: bytes) -> MediaDatagram | None:
         return MediaDatagram(kind, call, number, sent_ns, asked, None)
     if kind not in (BRINGS, REPORTS):
         return None
-    return MediaDatagram(kind, call, number, sent_ns, None, Report(*_REPORT.unpack_from(data, _HEAD.size)[:2]))
+    return MediaDatagram(kind, call, number, sent_ns, None, MediaReport(*_REPORT.unpack_from(data, _HEAD.size)[:2]))
 
 
 class Reception:
@@ -103,8 +103,8 @@ class Reception:
         return int(self._jitter_ns)
 
     @property
-    def report(self) -> Report:
-        return Report(self.came, min(self.jitter_ns // 1000, 2**32 - 1))
+    def report(self) -> MediaReport:
+        return MediaReport(self.came, min(self.jitter_ns // 1000, 2**32 - 1))
 
     def take(self, number: int, sent_ns: int, now_ns: int) -> None:
         """A datagram has come."""

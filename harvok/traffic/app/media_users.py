@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from harvok.clock import monotonic_ns
-from harvok.core.wire.media import ASKS, BRINGS, Asked, Reception, Report, make_media, read_media
+from harvok.core.wire.media import ASKS, BRINGS, Asked, MediaReport, Reception, make_media, read_media
 
 if TYPE_CHECKING:
     from harvok.traffic.app.script import Doing
@@ -57,7 +57,7 @@ class Call:
         assert media
         self._media: Media = media
         self._number, self._next = next(calls.numbers), 0
-        self._heard, self._report = Reception(), Report(0, 0)
+        self._heard, self._report = Reception(), MediaReport(0, 0)
         self._sock: socket.socket
 
     def dial(self, address: Any, source: Any) -> None:

@@ -7,7 +7,7 @@ from harvok.core.measures.bins import BINS_UP_TO_AN_HOUR, bin_of, sparse
 from harvok.core.trials.app import Action, ActionCounts, Application, AppMix, ConnectionCounts, MediaCounts
 from harvok.core.wire.app import Wanted, make_exchange, make_http, target_of
 from harvok.core.wire.http2 import make_request_block
-from harvok.core.wire.media import Asked, Reception, Report
+from harvok.core.wire.media import Asked, MediaReport, Reception
 from harvok.traffic.app.media_users import Media
 
 _IN_ONE_PIECE_BYTES = 65_536
@@ -58,7 +58,7 @@ class Doing:
         self.jitter_up: dict[int, int] = {}
         self.jitter_down: dict[int, int] = {}
 
-    def count_media(self, sent: int, reported: Report, heard: Reception) -> None:
+    def count_media(self, sent: int, reported: MediaReport, heard: Reception) -> None:
         """A media stream is over, of which each end sent so many datagrams."""
         self.sent_media += sent
         self.lost_up += max(sent - reported.came, 0)
