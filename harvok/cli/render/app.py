@@ -299,8 +299,8 @@ def _media_lines(reading: LevelReading) -> Iterator[str]:
             found.setdefault(way, {})[quantity] = value
         for way, of in found.items():
             jitter = maybe(of.get("media-jitter-median"), format_duration)
-            most = maybe(of.get("media-jitter-max"), format_duration)
-            yield f"{name}, {way}: lost {format_share(of['media-loss'])} of datagrams; jitter {jitter}, {most} at most"
+            worst = maybe(of.get("media-jitter-max"), format_duration)
+            yield f"{name}, {way}: lost {format_share(of['media-loss'])} of datagrams; jitter {jitter}, max {worst}"
 
 
 def _policy_table(results: Sequence[CheckResult]) -> PlainTable:

@@ -49,14 +49,26 @@ class Calls:
 class Call:
     """One call."""
 
-    __slots__ = ("_calls", "_doing", "_due_ns", "_heard", "_media", "_next", "_number", "_report", "_sock", "_user")
+    __slots__ = (
+        "_calls",
+        "_doing",
+        "_due_ns",
+        "_first_ns",
+        "_heard",
+        "_media",
+        "_next",
+        "_number",
+        "_report",
+        "_sock",
+        "_user",
+    )
 
     def __init__(self, calls: Calls, user: "User", doing: "Doing", due_ns: int) -> None:
         self._calls, self._user, self._doing, self._due_ns = calls, user, doing, due_ns
         media = doing.media
         assert media
         self._media: Media = media
-        self._number, self._next = next(calls.numbers), 0
+        self._number, self._next, self._first_ns = next(calls.numbers), 0, 0
         self._heard, self._report = Reception(), MediaReport(0, 0)
         self._sock: socket.socket
 
@@ -103,8 +115,7 @@ class Call:
             if said is None or said.call != self._number or said.report is None:
                 continue
             if said.kind == BRINGS:
-                if not self._heard.came:
-                    calls.users.count_once(self._doing, now_ns - self._due_ns)
+                self._first_ns = self._first_ns or now_ns
                 self._heard.take(said.number, said.sent_ns, now_ns)
                 self._doing.response_bytes += len(data)
             self._report = max(self._report, said.report, key=lambda one: one.came)
@@ -117,6 +128,7 @@ class Call:
             calls.users.count_failure(doing, "no-answer")
             calls.users.after_failure(self._user)
             return
+        calls.users.count_once(doing, self._first_ns - self._due_ns)
         doing.transactions += 1
         doing.request_bytes += media.datagrams * media.up_bytes
         doing.count_media(media.datagrams, self._report, self._heard)
