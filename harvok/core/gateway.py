@@ -8,9 +8,12 @@ from dataclasses import dataclass
 from harvok.errors import UsageError
 
 MAX_RULES, MAX_TABLE = 100_000, 10_000_000
-CLIENTS = ipaddress.IPv4Network("198.18.64.0/18")
-"""Within RFC 2544's network of the near side: where users come from that have addresses of their own."""
-MAX_CLIENTS = CLIENTS.num_addresses - 2
+CLIENTS: dict[int, ipaddress.IPv4Network | ipaddress.IPv6Network] = {
+    4: ipaddress.IPv4Network("198.18.64.0/18"),
+    6: ipaddress.IPv6Network("2001:2:0:1:c::/112"),
+}
+"""Within the networks of the near side (RFC 2544, RFC 5180): where users come from that have addresses of their own."""
+MAX_CLIENTS = CLIENTS[4].num_addresses - 2
 _NUMBERED = re.compile(r"(rules|table|block)=(\d+)")
 _FORM = "Features are stateful, nat, rules=1000 (or another number), table=10000 and block=23, a port."
 
@@ -66,8 +69,8 @@ def parse_features(texts: Sequence[str]) -> GatewayFeatures:
     return GatewayFeatures("stateful" in texts, "nat" in texts, rules, table, tuple(sorted(set(blocks))))
 
 
-def client_addresses(number: int) -> tuple[str, ...]:
+def client_addresses(number: int, ip_version: int = 4) -> tuple[str, ...]:
     """The addresses of so many clients; none where the near end's own is enough."""
     if number <= 1:
         return ()
-    return tuple(str(CLIENTS[1 + place]) for place in range(number))
+    return tuple(str(CLIENTS[ip_version][1 + place]) for place in range(number))

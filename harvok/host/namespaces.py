@@ -174,7 +174,8 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
             be_host(kernel, index, addresses, gateways)
             if spec.has_clients and fd == tester_fd:
                 lo = kernel.link_lookup(ifname="lo")[0]
-                kernel.route("add", dst=str(CLIENTS), oif=lo, type="local", scope="host", table=_LOCAL_TABLE)
+                for clients in CLIENTS.values():
+                    kernel.route("add", dst=str(clients), oif=lo, type="local", scope="host", table=_LOCAL_TABLE)
     enter_namespace(tester_fd)
     return other_fd
 
@@ -226,8 +227,13 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
         if spec.rate_bps:
             _shape(kernel, port, spec)
     if spec.has_clients:
-        near = spec.addresses[0][0].partition("/")[0]
-        kernel.route("add", dst=str(CLIENTS), gateway=near, oif=ports[0])
+        _lead_to_clients(kernel, spec, ports[0])
+
+
+def _lead_to_clients(kernel: "IPRoute", spec: DeviceSpec, port: int) -> None:
+    """Those are behind the first host."""
+    for near in (address.partition("/")[0] for address in spec.addresses[0]):
+        kernel.route("add", dst=str(CLIENTS[6 if ":" in near else 4]), gateway=near, oif=port)
 
 
 def _forward() -> None:

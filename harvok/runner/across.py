@@ -4,10 +4,12 @@ import contextlib
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from ipaddress import ip_address, ip_interface
+from itertools import pairwise
 from pathlib import Path
 
 from harvok.clock import Clock
-from harvok.core.models.rig import PortsRig, VirtualRig
+from harvok.core.models.rig import PortsRig, Side, VirtualRig
 from harvok.errors import UsageError
 from harvok.rigs.virtual import VirtualDevice, device_of
 from harvok.runner.lending import check_lendable, lent_ports
@@ -59,7 +61,8 @@ def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Calla
     exit code. Raises UsageError for another rig or a command that talks to no station, PortError for ports that may not
     be lent, NearEndError where no hosts can be made."""
     with_station(request.words, "")  # refused before anything is built
-    hosts = _gateway_hosts(rig) if isinstance(rig, VirtualRig) else _port_hosts(rig)
+    version = _version_asked(request.words)
+    hosts = _gateway_hosts(rig, version) if isinstance(rig, VirtualRig) else _port_hosts(rig, version)
     with held(request, rig.name, notice, clock) as folder, hosts as (near, far):
         return run_between(near, far, request, folder, {BUILT_RIG: rig.model_dump_json()})
 
@@ -67,41 +70,61 @@ def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Calla
 TwoHosts = contextlib.AbstractContextManager[tuple[HostNamespaces, HostNamespaces]]
 
 
-def _gateway_hosts(rig: VirtualRig) -> TwoHosts:
+def _version_asked(words: Sequence[str]) -> int:
+    """The IP version that the command asks for; IPv4 where it does not say."""
+    return 6 if "--ip-version=6" in words or ("--ip-version", "6") in pairwise(words) else 4
+
+
+def _addresses(rig: VirtualRig | PortsRig, version: int) -> tuple[str, str]:
+    """Of both hosts, with prefix length. Raises UsageError where the rig has none of that version."""
+    of_each = [[one for one in side.addresses if ip_interface(one).version == version] for side in rig.sides]
+    if not all(of_each):
+        raise UsageError(
+            f"{rig.name} has no IPv{version} addresses on both sides", "Give each port one in the rig file."
+        )
+    return of_each[0][0], of_each[1][0]
+
+
+def _gateway_hosts(rig: VirtualRig, version: int) -> TwoHosts:
     """Two hosts with a gateway of this kernel between them. Raises UsageError for another device."""
     if rig.device != "gateway":
         raise UsageError(
             f"{rig.name} is a {rig.device} between two ports, not between two hosts",
             'Take a rig with device = "gateway", or one of ports.',
         )
-    return _built_hosts(rig)
+    return _built_hosts(rig, _addresses(rig, version))
 
 
 @contextlib.contextmanager
-def _built_hosts(rig: VirtualRig) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
-    near, far = (side.addresses[0] for side in rig.sides)
+def _built_hosts(rig: VirtualRig, addresses: tuple[str, str]) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
     with VirtualDevice(device_of(rig)) as device:
         built = device.built
-        yield host_namespaces(built.namespaces, [*built.namespaces[:-1], built.other], HOSTS, (near, far))
+        yield host_namespaces(built.namespaces, [*built.namespaces[:-1], built.other], HOSTS, addresses)
 
 
-def _port_hosts(rig: PortsRig) -> TwoHosts:
+def _port_hosts(rig: PortsRig, version: int) -> TwoHosts:
     """Each of two ports of this host as a host of its own. Raises UsageError and PortError."""
     if len(rig.ports) != 2:
         raise UsageError(f"{rig.name} has {len(rig.ports)} ports, and two hosts have one each", "Name two of them.")
     first, second = (port.interface for port in rig.ports.values())
     check_lendable((first, second))
-    return _lent_hosts(rig, (first, second))
+    return _lent_hosts(rig, (first, second), version)
 
 
 @contextlib.contextmanager
-def _lent_hosts(rig: PortsRig, interfaces: tuple[str, str]) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
+def _lent_hosts(
+    rig: PortsRig, interfaces: tuple[str, str], version: int
+) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
     routed = rig.device == "router"
     given = all(port.addresses for port in rig.ports.values())
-    near, far = (side.addresses[0] for side in rig.sides) if routed or given else ADDRESSES
-    here, there = ((side.gateways or [""])[0] for side in rig.sides) if routed else ("", "")
+    near, far = _addresses(rig, version) if routed or given or version == 6 else ADDRESSES
+    here, there = (_gateway(side, version) for side in rig.sides) if routed else ("", "")
     with lent_ports(interfaces, (near, far), (here, there)) as lent:
         yield host_namespaces([lent[0]], [lent[1]], HOSTS, (near, far))
+
+
+def _gateway(side: Side, version: int) -> str:
+    return next((one for one in side.gateways if ip_address(one).version == version), "")
 
 
 def with_station(words: Sequence[str], far: str) -> list[str]:

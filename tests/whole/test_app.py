@@ -323,6 +323,8 @@ class AcrossAGateway(ProgramTest):
         record, found = self.figures("app", "gw.toml", *words)
         self.assertEqual((record["rig"]["device"]["clients"], found["failed-transactions",]), (500, 0))
         self.assertGreater(found["connections-rate",], 100)
+        record, found = self.figures("app", "gw.toml", *words, "--ip-version", "6")
+        self.assertEqual((record["rig"]["address"], found["failed-transactions",]), ("2001:2:0:2::2", 0))
         self.gateway("clients = 20000")
         self.assertIn("clients", self.inside("rig", "show", "gw.toml", code=2).stderr)
 

@@ -6,6 +6,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 
 from harvok.clock import Clock
+from harvok.core.ethernet import ip_version_of
 from harvok.core.gateway import client_addresses
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.impairment import ImpairmentRecord
@@ -22,6 +23,7 @@ from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import BUILT_RIG
 from harvok.runner.request import TestRequest
+from harvok.station.client import resolve
 
 _AROUND_A_RUN_S = 2.0  # connecting, starting workers, letting go: only to tell others when the station is free
 _NO_DURATION_GUESS_S = 60.0
@@ -88,7 +90,8 @@ def _with_clients(settings: StationsSettings) -> StationsSettings:
     rig = _built_rig()
     if not isinstance(rig, VirtualRig) or rig.clients == 1:
         return settings
-    return replace(settings, source=replace(settings.source, clients=client_addresses(rig.clients)))
+    version = ip_version_of(resolve(settings.station, settings.ip_version).host)
+    return replace(settings, source=replace(settings.source, clients=client_addresses(rig.clients, version)))
 
 
 def _built_rig() -> VirtualRig | PortsRig | None:

@@ -52,6 +52,7 @@ _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
 _END = select.EPOLLRDHUP
 _TRUNC = socket.MSG_TRUNC
 _IP_BIND_ADDRESS_NO_PORT = 24  # uapi linux/in.h
+_IPV6_FREEBIND = 78  # uapi linux/in6.h: a network is routed to this host, none of its addresses are on an interface
 _REASONS = {
     ECONNREFUSED: "refused",
     ECONNRESET: "reset",
@@ -118,6 +119,8 @@ class Users:
         self._options: list[tuple[int, int, Any]] = list(source_options(source))
         if self._binds:
             self._options.append((socket.IPPROTO_IP, _IP_BIND_ADDRESS_NO_PORT, 1))
+        if source.clients and self._family == socket.AF_INET6:
+            self._options.append((socket.IPPROTO_IPV6, _IPV6_FREEBIND, 1))
         proof = media_proof(orders.proof)
         self._calls = Calls(
             self, proof, self._family, [option for option in self._options if _is_for_datagrams(option)]
