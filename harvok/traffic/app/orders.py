@@ -1,6 +1,7 @@
 """What the processes of application traffic are told, and how: in memory, since command lines can be read by every user
 of a host, and hold no whole mix."""
 
+import contextlib
 import json
 import os
 import pickle
@@ -13,6 +14,8 @@ from harvok.traffic.sockets import Source
 
 PATTERN_BYTES = 1 << 20
 PROVE_S = 5.0
+_MANY = 1 << 20
+"""What Linux allows at most unless told otherwise (fs.nr_open)."""
 COARSE = 4
 """Intervals tell their times with 1/8 of resolution, which takes a sixteenth of the bins."""
 
@@ -84,8 +87,11 @@ def stay_on_a_core(number: int, service: bool) -> None:
 
 
 def allow_many_descriptors() -> int:
-    """As many open files as the system lets this process have; returns how many."""
+    """As many open files as the system lets this process have, which for root is more than it was given; returns how
+    many."""
     hard = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
-    limit = min(hard, 1 << 20) if hard != resource.RLIM_INFINITY else 1 << 20
-    resource.setrlimit(resource.RLIMIT_NOFILE, (limit, hard))
-    return limit
+    with contextlib.suppress(ValueError, OSError):
+        resource.setrlimit(resource.RLIMIT_NOFILE, (_MANY, max(hard, _MANY)))
+        return _MANY
+    resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+    return hard
