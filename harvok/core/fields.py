@@ -1,12 +1,12 @@
 """What the fields of files and records are read with: quantities with their units, and the base of all models."""
 
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any
+from typing import Annotated, Any, Protocol, TypeVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo
 
 from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
-from harvok.errors import BadQuantityError
+from harvok.errors import BadQuantityError, UsageError
 
 
 class Model(BaseModel):
@@ -58,3 +58,36 @@ def with_new_names(values: Any, names: Mapping[str, str]) -> Any:
     if not isinstance(values, dict):
         return values
     return {names.get(key, key): value for key, value in values.items()}
+
+
+class _Named(Protocol):
+    name: str
+
+
+NamedT = TypeVar("NamedT", bound=_Named)
+
+
+def named_once(ones: list[NamedT], what: str) -> list[NamedT]:
+    """The same, no two of which have one name. Raises ValueError."""
+    names = [one.name for one in ones]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice:
+        raise ValueError(f"has two {what} named '{twice}'")
+    return ones
+
+
+def read_by(reader: str) -> BeforeValidator:
+    """Reads what a text names with the function that the context has under `reader`, so that records hold it whole;
+    where there is none, and for anything but a text, what is given stays as it is. Raises ValueError for what cannot be
+    read."""
+
+    def read(given: object, info: ValidationInfo) -> object:
+        function = (info.context or {}).get(reader)
+        if not isinstance(given, str) or function is None:
+            return given
+        try:
+            return function(given)
+        except UsageError as error:
+            raise ValueError(error.message) from error
+
+    return BeforeValidator(read)

@@ -1,12 +1,12 @@
 """What a station does, without HTTP: sessions, limits, and the far half of the trial under way."""
 
 import ipaddress
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from harvok import __version__
 from harvok.clock import Clock
-from harvok.core.ends import RECEIVE, SEND
+from harvok.core.ends import RECEIVE, SEND, Stream
 from harvok.core.models.control import NearEnd, PreparedTrial, Session, SessionRequest, StationFacts
 from harvok.core.trials.app import AppTrial
 from harvok.core.trials.udp import UdpTrial
@@ -142,8 +142,7 @@ class Station:
                 f"the station allows tests of {settings.max_test_s:.0f} s, not {trial.duration_s:.0f} s",
                 "Use a shorter --duration, or start the station with a larger --max-duration.",
             )
-        if not set(trial.streams) <= {SEND, RECEIVE} or len(set(trial.streams)) < len(trial.streams):
-            raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
+        _check_streams(trial.streams)
         if trial.kind == "udp":
             _check_udp(trial)
             return
@@ -159,12 +158,16 @@ class Station:
             raise ProtocolError("intervals are no shorter than ticks", "Correct the request.")
 
 
+def _check_streams(streams: Sequence[Stream]) -> None:
+    if not set(streams) <= {SEND, RECEIVE} or len(set(streams)) < len(streams):
+        raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
+
+
 def _check_beside(trial: AppTrial, services: UdpTrial) -> None:
     """Refuses services that are not of the trial that they flow beside."""
     if services.group or services.duration_s > trial.duration_s + 1e-6:
         raise ProtocolError("services beside users end with them, and go to no group", "Correct the request.")
-    if not set(services.streams) <= {SEND, RECEIVE} or len(set(services.streams)) < len(services.streams):
-        raise ProtocolError("streams go from near to far or back, each once", "Correct the request.")
+    _check_streams(services.streams)
     _check_udp(services)
 
 

@@ -4,12 +4,11 @@ from collections.abc import Sequence
 from statistics import NormalDist
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field, TypeAdapter, ValidationInfo, field_validator, model_validator
+from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.fields import Duration, Model, Size
+from harvok.core.fields import Duration, Model, Size, named_once, read_by
 from harvok.core.trials.app import MAX_BODY_BYTES, Action, Application, AppMix, AppProtocol, SharedBy
 from harvok.core.wire.media import MAX_MEDIA_BYTES, MIN_MEDIA_BYTES
-from harvok.errors import UsageError
 
 DRAWS = 64
 """How many values stand for a distribution. They are its quantiles, so that every 64 transactions have its mean and its
@@ -106,7 +105,7 @@ class MixApplication(Model):
     @field_validator("actions")
     @classmethod
     def _names_differ(cls, actions: list[MixAction]) -> list[MixAction]:
-        return _named_once(actions, "actions")
+        return named_once(actions, "actions")
 
     @model_validator(mode="after")
     def _every_answer_has_an_end(self) -> "MixApplication":
@@ -158,7 +157,7 @@ class MixFile(Model):
     @field_validator("applications")
     @classmethod
     def _names_differ(cls, applications: list[MixApplication]) -> list[MixApplication]:
-        return _named_once(applications, "applications")
+        return named_once(applications, "applications")
 
     def build(self) -> AppMix:
         """The mix as trials have it."""
@@ -170,27 +169,8 @@ MIXES = "read_mix"
 """In the context in which a file is read: reads the mix that it names."""
 
 
-def _read(mix: object, info: ValidationInfo) -> object:
-    """A mix that is named, as it is; records hold it whole."""
-    read = (info.context or {}).get(MIXES)
-    if not isinstance(mix, str) or read is None:
-        return mix
-    try:
-        return read(mix)
-    except UsageError as error:
-        raise ValueError(error.message) from error
-
-
-NamedMix = Annotated[MixFile, BeforeValidator(_read)]
+NamedMix = Annotated[MixFile, read_by(MIXES)]
 """A mix that a file names, and that a record has whole, so that next year it is the same."""
-
-
-def _named_once(ones: list, what: str) -> list:  # type: ignore[type-arg]
-    names = [one.name for one in ones]
-    twice = next((name for name in names if names.count(name) > 1), None)
-    if twice:
-        raise ValueError(f"has two {what} named '{twice}'")
-    return ones
 
 
 MIX_FILE: TypeAdapter[MixFile] = TypeAdapter(MixFile)

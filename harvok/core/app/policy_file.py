@@ -2,11 +2,10 @@
 
 from typing import Annotated, Literal
 
-from pydantic import BeforeValidator, Field, TypeAdapter, ValidationInfo, field_validator, model_validator
+from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.fields import Model, Size
+from harvok.core.fields import Model, Size, named_once, read_by
 from harvok.core.trials.policy import MAX_CHECKS, MAX_HEADER_BYTES, CheckBy, Malformed, Must, PolicyCheck
-from harvok.errors import UsageError
 
 _PORTS: dict[CheckBy, int] = {"http": 80, "tls": 443, "dns": 53}
 _WEB = ("http", "tls")
@@ -71,11 +70,7 @@ class PolicyFile(Model):
     @field_validator("checks")
     @classmethod
     def _names_differ(cls, checks: list[CheckEntry]) -> list[CheckEntry]:
-        names = [check.name for check in checks]
-        twice = next((name for name in names if names.count(name) > 1), None)
-        if twice:
-            raise ValueError(f"has two checks named '{twice}'")
-        return checks
+        return named_once(checks, "checks")
 
     @model_validator(mode="after")
     def _ports_speak_one_language(self) -> "PolicyFile":
@@ -95,18 +90,7 @@ POLICIES = "read_policy"
 """In the context in which a file is read: reads the policy that it names."""
 
 
-def _read(policy: object, info: ValidationInfo) -> object:
-    """A policy that is named, as it is; records hold it whole."""
-    read = (info.context or {}).get(POLICIES)
-    if not isinstance(policy, str) or read is None:
-        return policy
-    try:
-        return read(policy)
-    except UsageError as error:
-        raise ValueError(error.message) from error
-
-
-NamedPolicy = Annotated[PolicyFile, BeforeValidator(_read)]
+NamedPolicy = Annotated[PolicyFile, read_by(POLICIES)]
 """A policy that a file names, and that a record has whole."""
 
 POLICY_FILE: TypeAdapter[PolicyFile] = TypeAdapter(PolicyFile)

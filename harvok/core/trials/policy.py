@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from annotated_types import Ge, Le, MaxLen
 
-from harvok.core.bounds import Count, Line, Name, Port
+from harvok.core.bounds import Count, Name, Port
 from harvok.core.ends import Role
 
 MAX_CHECKS, MAX_HEADER_BYTES = 64, 262_144
@@ -56,7 +56,6 @@ class PolicySummary:
     direction: Name
     role: Role
     checks: Annotated[list[CheckCounts], MaxLen(MAX_CHECKS)]
-    fault: Line = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.fields import Duration, Model, Rate, Share, with_new_names
+from harvok.core.fields import Duration, Model, Rate, Share, named_once, with_new_names
 from harvok.core.udp.services import ServiceLimits, ServiceSpec
 
 
@@ -42,11 +42,7 @@ class ServicesFile(Model):
     @field_validator("services")
     @classmethod
     def _names_differ(cls, services: list[Service]) -> list[Service]:
-        names = [service.name for service in services]
-        twice = next((name for name in names if names.count(name) > 1), None)
-        if twice:
-            raise ValueError(f"has two services named '{twice}'")
-        return services
+        return named_once(services, "services")
 
     @model_validator(mode="after")
     def _flows_fit(self) -> "ServicesFile":

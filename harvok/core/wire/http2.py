@@ -139,8 +139,6 @@ class Http2Connection:
         self._next_stream = 1
         self.max_streams = MAX_STREAMS
         """How many streams the other end takes at one time."""
-        self.sent_whole: list[int] = []
-        """Streams whose bodies have been handed out whole since somebody emptied this."""
 
     # What is sent
 
@@ -156,7 +154,7 @@ class Http2Connection:
         if body_bytes:
             self._bodies[stream] = body_bytes
         else:
-            self.sent_whole.append(stream)
+            self._has_said_all(stream)
         frames = -(-body_bytes // MAX_PAYLOAD_BYTES)
         return FRAME_HEAD_BYTES + len(block) + body_bytes + frames * FRAME_HEAD_BYTES
 
@@ -164,6 +162,11 @@ class Http2Connection:
         """Gives a stream up."""
         self._control += _frame(_RST_STREAM, 0, stream, code.to_bytes(4))
         self.forget(stream)
+
+    def _has_said_all(self, stream: int) -> None:
+        """A service answers what it has heard whole, so that a stream is over with its answer."""
+        if self._is_service:
+            self.forget(stream)
 
     def forget(self, stream: int) -> None:
         """A stream is over at both ends."""
@@ -194,7 +197,7 @@ class Http2Connection:
             if rest > part:
                 self._bodies[stream] = rest - part
             else:
-                self.sent_whole.append(stream)
+                self._has_said_all(stream)
             out += (_head(_DATA, 0 if rest > part else _END_STREAM, stream, part), self._cut(part))
         return b"".join(out)
 

@@ -45,13 +45,8 @@ class AppListener:
     def __init__(self, trial: AppTrial, trial_id: bytes, key: bytes, host: str | None, port: int, peer: str) -> None:
         self._proof, self._target = proof_of(trial_id, key), (peer, port + SERVICE_ABOVE)
         self._media_port = port + MEDIA_ABOVE["near"]
-        self._listeners = _listeners(host, port) if SEND in trial.streams else []
-        wants_media = trial.mix.has_media and SEND in trial.streams
-        try:
-            self._media = udp_listeners(host, port + MEDIA_ABOVE["far"]) if wants_media else []
-        except BaseException:
-            _close(self._listeners)
-            raise
+        ports = port, port + MEDIA_ABOVE["far"]
+        self._listeners, self._media = _service(trial, host, *ports) if SEND in trial.streams else ([], [])
 
     def sockets(self, timeout_s: float) -> AppSide:
         """Who may be asked from now on; they are no longer this one's."""
@@ -69,16 +64,23 @@ def open_users(trial: AppTrial, target: DataTarget, source: Source) -> AppSide:
     Raises DataBlockedError, and NearEndError for a port that is taken."""
     if SEND in trial.streams:
         open_connection(target, source, CONNECT_TIMEOUT_S).close()
-    port, media = target.address[1], list[socket.socket]()
-    listeners = _listeners(source.address, port + SERVICE_ABOVE) if RECEIVE in trial.streams else []
+    port = target.address[1]
+    ports = port + SERVICE_ABOVE, port + MEDIA_ABOVE["near"]
+    listeners, media = _service(trial, source.address, *ports) if RECEIVE in trial.streams else ([], [])
+    proof = proof_of(target.trial_id, target.key)
+    return AppSide(listeners, target.address, source, proof, media, port + MEDIA_ABOVE["far"])
+
+
+def _service(
+    trial: AppTrial, host: str | None, port: int, media_port: int
+) -> tuple[list[socket.socket], list[socket.socket]]:
+    """What a service hears: where it listens, and where datagrams of media streams come to, if any do."""
+    listeners = _listeners(host, port)
     try:
-        if trial.mix.has_media and RECEIVE in trial.streams:
-            media = udp_listeners(source.address, port + MEDIA_ABOVE["near"])
+        return listeners, udp_listeners(host, media_port) if trial.mix.has_media else []
     except BaseException:
         _close(listeners)
         raise
-    proof = proof_of(target.trial_id, target.key)
-    return AppSide(listeners, target.address, source, proof, media, port + MEDIA_ABOVE["far"])
 
 
 def _listeners(host: str | None, port: int) -> list[socket.socket]:

@@ -122,9 +122,6 @@ class ServedStreams:
         """Sends what there is. Raises OSError, and BlockingIOError where the socket takes no more for now."""
         while True:
             self._unsent = self._unsent or self._http2.take(_AT_ONCE_BYTES)
-            for stream in self._http2.sent_whole:
-                self._http2.forget(stream)
-            self._http2.sent_whole.clear()
             if not self._unsent:
                 return
             self._unsent = self._unsent[self._send(self._unsent, socket.MSG_DONTWAIT) :]
