@@ -48,15 +48,16 @@ def _same_ports(record: RunRecord, rig: RigFile) -> bool:
 
 
 def with_app_calibration(test: Any, near: HostConditions, far: HostConditions, logbook: Logbook) -> Calibrated:
-    """A test of application traffic with what the same two hosts were calibrated to for the same mix; any other test as
-    it is."""
+    """A test of application traffic with what the same two hosts were calibrated to for the same mix, if that was a limit
+    of theirs; any other test as it is."""
     if test.kind != "app":
         return Calibrated(test)
     wanted = dict(mix_conditions(test.trial.mix))
     for record in logbook.newest_of("app-calibration", _LOOK_BACK):
+        limit = next((figure.value for figure in record.figures if figure.mark == "tester-limit"), None)
         ends = (record.near.name, record.far.name if record.far else "")
-        if ends == (near.name, far.name) and dict(mix_conditions(record.test.trial.mix)) == wanted and record.figures:
-            return Calibrated(replace(test, tester_per_s=record.figures[0].value), record.id)
+        if ends == (near.name, far.name) and limit and dict(mix_conditions(record.test.trial.mix)) == wanted:
+            return Calibrated(replace(test, tester_per_s=limit), record.id)
     return Calibrated(test)
 
 

@@ -43,9 +43,10 @@ class Calibrations(unittest.TestCase):
         """A user does ten transactions a second here, so that 512 users ask for more than this tester has."""
         (figure,) = self.calibrated(GatewayModel(tester_per_s=3000)).figures
         self.assertTrue(2400 < figure.value <= 3001, figure)
+        self.assertEqual(figure.mark, "tester-limit")
         few = self.calibrated(GatewayModel(), max_users=20)
         self.assertAlmostEqual(few.figures[0].value, 200, delta=10)
-        self.assertEqual(few.figures[0].labels, {"level": "20 users"})
+        self.assertEqual((few.figures[0].labels, few.figures[0].mark), ({"level": "20 users"}, ""))
         self.assertIn("the limit may be higher", few.notices[0])
 
     def test_a_path_that_serves_nobody_calibrates_nothing(self) -> None:

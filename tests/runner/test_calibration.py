@@ -13,13 +13,16 @@ from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.models.rig import RIG_FILE, PortsRig, SimulatedRig, VirtualRig
-from harvok.core.models.run import PortsRigRecord, RunRecord, SimulatedRigRecord, VirtualRigRecord
+from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord, SimulatedRigRecord, VirtualRigRecord
+from harvok.core.procedures.app import AppTest
+from harvok.core.procedures.app_calibration import AppCalibrationTest
 from harvok.core.procedures.calibrate import CalibrationTest
 from harvok.core.procedures.frames import FrameSettings, FrameSize
+from harvok.core.trials.app import Action, Application, AppMix, AppTrial, Level
 from harvok.errors import UsageError
 from harvok.logbook.store import Logbook
 from harvok.runner.benches.frames import back_to_back_rig
-from harvok.runner.calibration import floors_of, latest_calibration, limits_of
+from harvok.runner.calibration import floors_of, latest_calibration, limits_of, with_app_calibration
 from harvok.runner.pace import forecast_s
 from tests.logbook.test_logbook import START, host
 
@@ -37,6 +40,38 @@ def ports(one: str, other: str) -> PortsRig:
     made = RIG_FILE.validate_python(whole | {"port1": {"interface": one}, "port2": {"interface": other}})
     assert isinstance(made, PortsRig)
     return made
+
+
+MIX = AppMix("web", (Application("web", 1.0, (Action("fetch", (1000,)),)),))
+
+
+def app_trial(mix: AppMix = MIX) -> AppTrial:
+    return AppTrial(mix, (SEND,), (Level(10, 1, 8),))
+
+
+class OfApplications(unittest.TestCase):
+    def found(self, *kept: Figure, mix: AppMix = MIX, far: str = "hall") -> tuple[float | None, str | None]:
+        """What a test is held against after a calibration with these figures."""
+        with tempfile.TemporaryDirectory() as folder, closing(Logbook(str(Path(folder) / "book.sqlite"))) as logbook:
+            rig = RigRecord(station="hall", address="198.18.0.2", port=26470)
+            logbook.add(
+                RunRecord(
+                    id="run-1", state="complete", started=START, harvok="0", command=[], link=Link(1e9), rig=rig,
+                    test=AppCalibrationTest(app_trial()), near=host("dome"), far=host("hall"), figures=list(kept),
+                )
+            )  # fmt: skip
+            made = with_app_calibration(AppTest(app_trial(mix)), host("dome"), host(far), logbook)
+        return made.test.tester_per_s, made.run
+
+    def test_a_limit_of_the_same_hosts_with_the_same_mix_is_used(self) -> None:
+        limit = Figure("tester-limit-transactions", 3000.0, {"level": "64 users"}, "tester-limit")
+        other = AppMix("web", (Application("web", 1.0, (Action("fetch", (2000,)),)),))
+        self.assertEqual(self.found(limit), (3000.0, "run-1"))
+        self.assertEqual(self.found(limit, mix=other), (None, None))
+        self.assertEqual(self.found(limit, far="attic"), (None, None))
+
+    def test_what_all_users_asked_for_is_no_limit(self) -> None:
+        self.assertEqual(self.found(Figure("tester-limit-transactions", 91.0, {"level": "32 users"})), (None, None))
 
 
 class Calibrations(unittest.TestCase):

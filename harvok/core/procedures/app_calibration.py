@@ -44,10 +44,11 @@ class AppCalibrationTest:
 def calibrate_app(
     test: AppCalibrationTest, context: Context, findings: Findings
 ) -> Procedure[AppTrial, AppTrialResult]:
-    """Finds the highest rate of transactions that was held. Raises TesterLimitError where not even the first users are
-    served."""
+    """Finds the highest rate of transactions that was held. Its figure is marked where that is a limit of the tester,
+    and not where all users that were to be tried got what they asked for. Raises TesterLimitError where not even the
+    first users are served."""
     best, users = 0.0, min(FIRST_USERS, test.max_users)
-    held = 0
+    held, is_limit = 0, True
     while True:
         reading, limiter = yield from _measured(test, users, context)
         rate = reading.each_second(reading.total.transactions)
@@ -55,7 +56,7 @@ def calibrate_app(
             break
         best, held = rate, users
         if users >= test.max_users:
-            findings.notices.append(f"all {users} users were served: more were not tried, and the limit may be higher")
+            is_limit = limiter.blame == "tester"
             break
         users = min(2 * users, test.max_users)
     if not held:
@@ -68,7 +69,9 @@ def calibrate_app(
         reading, limiter = yield from _measured(test, held, context)
         rates.append(reading.each_second(reading.total.transactions))
     labels = {"level": reading.name}
-    findings.figures.append(Figure("tester-limit-transactions", min(rates), labels))
+    if not is_limit:
+        findings.notices.append(f"all {users} users were served: more were not tried, and the limit may be higher")
+    findings.figures.append(Figure("tester-limit-transactions", min(rates), labels, "tester-limit" if is_limit else ""))
     findings.notices.append(
         f"{reading.name}: {', '.join(map(format_per_second, rates))} transactions/s; limiter: {limiter.name}"
     )
