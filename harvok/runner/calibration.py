@@ -48,8 +48,8 @@ def _same_ports(record: RunRecord, rig: RigFile) -> bool:
 
 
 def with_app_calibration(test: Any, near: HostConditions, far: HostConditions, logbook: Logbook) -> Calibrated:
-    """A test of application traffic with what the same two hosts were calibrated to for the same mix, if that was a limit
-    of theirs; any other test as it is."""
+    """A test of application traffic with what the same two hosts were calibrated to for the same mix, if that was a
+    limit of theirs; any other test as it is."""
     if test.kind != "app":
         return Calibrated(test)
     wanted = dict(mix_conditions(test.trial.mix))
