@@ -114,7 +114,7 @@ def _stop_services() -> None:
 
 
 def held(folder: Path) -> bool:
-    """As many as the limit of open files lets one process have, at both ends."""
+    """More than one process may have files open, at both ends."""
     (folder / "rig.toml").write_text(RIG + 'features = ["stateful"]\nclients = 4\n')  # 28 000 ports each
     (folder / "mix.toml").write_text(MIX.replace(', service_time = "20ms"', ', think = "20s"'))
     users = 50_000

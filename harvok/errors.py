@@ -75,6 +75,12 @@ class ImpairmentError(UsageError):
     reference = "impairment"
 
 
+class DeviceFileError(UsageError):
+    """A description of a device cannot be used as it is."""
+
+    reference = "device-file"
+
+
 class PlanError(UsageError):
     """A plan cannot be used as it is."""
 
@@ -231,6 +237,18 @@ class NothingForwardedError(FarEndError):
     """The device between the ports forwards nothing."""
 
     reference = "nothing-forwarded"
+
+
+class DeviceSilentError(FarEndError):
+    """The device under test does not answer when it is asked what it counts."""
+
+    reference = "device-silent"
+
+
+class DeviceRefusedError(FarEndError):
+    """The device under test answers, and does not do or tell what it is asked."""
+
+    reference = "device-refused"
 
 
 # --- the logbook -------------------------------------------------------------------------------------------

@@ -36,6 +36,8 @@ from harvok.core.ethernet import IpVersion
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
+    from harvok.core.events import PlannedEvent
+    from harvok.rigs.device_files import DeviceSettings
     from harvok.rigs.stations import StationsSettings
     from harvok.runner.request import Label, Place, TestRequest
     from harvok.station.contact import Access
@@ -184,11 +186,42 @@ class LabelOptions:
 
 @dataclass(frozen=True, slots=True)
 class RepeatOptions:
-    """How often a test is run, and how long it waits for its turn."""
+    """How often a test is run, how long it waits for its turn, which device is watched and what is done meanwhile."""
 
     repeat: Annotated[int, typer.Option(rich_help_panel=RUNS, min=1, max=1000, help="Number of runs to take.")] = 1
     pause: Annotated[float, time_option(0, 3600, "Pause between repeats.", RUNS, default="0s")] = 0.0
     wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy station or host.", RUNS, "0s")] = 0.0
+    device: Annotated[
+        Path | None,
+        typer.Option(
+            rich_help_panel=RUNS, metavar="FILE", help="Device under test to watch; `harvok device new` writes one."
+        ),
+    ] = None
+
+    event: Annotated[
+        list[str] | None,
+        typer.Option(
+            rich_help_panel=RUNS,
+            metavar="TEXT",
+            help='What to do in mid-test: "20s: link port2 down for 200ms", or run, device, set, tell. Repeatable.',
+        ),
+    ] = None
+
+    def events(self) -> "tuple[PlannedEvent, ...]":
+        """What is to be done in mid-test. Raises UsageError."""
+        if not self.event:
+            return ()
+        from harvok.core.events import parse_events
+
+        return parse_events(self.event)
+
+    def settings(self) -> "DeviceSettings | None":
+        """How the device is watched. Raises DeviceFileError."""
+        if self.device is None:
+            return None
+        from harvok.rigs.device_files import read_device, settings_of
+
+        return settings_of(read_device(self.device), self.device.parent)
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,6 +230,7 @@ class RecordOptions:
 
     logbook: LogbookOption
     json: Annotated[bool, typer.Option("--json", help="Print JSON alone on standard output.")] = False
+    no_charts: Annotated[bool, typer.Option("--no-charts", help="Show rows alone while a test runs.")] = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -287,6 +321,8 @@ def request_of(
         repeat=repeating.repeat,
         pause_s=repeating.pause,
         wait_s=repeating.wait,
+        device=repeating.settings(),
+        events=repeating.events(),
     )
 
 

@@ -10,18 +10,23 @@ import typer
 from harvok.cli.verdicts import exit_code_of
 
 if TYPE_CHECKING:
+    from harvok.cli.bundles import RecordOptions
+    from harvok.cli.render.run_view import RunView
     from harvok.core.models.run import RunRecord
     from harvok.runner.request import TestRequest
 
 
-def measure(request: "TestRequest", json: bool) -> "list[RunRecord]":
+def measure(request: "TestRequest", showing: "RecordOptions") -> "list[RunRecord]":
     """Runs the request and returns its records. Raises whatever broke it off, after that was shown."""
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.records import RecordsOnly
     from harvok.cli.render.views import live_view
     from harvok.runner.run import run_test
 
-    view = RecordsOnly(stdout(), stderr()) if json else live_view(stdout(), request)
+    if showing.json:
+        view: RecordsOnly | RunView = RecordsOnly(stdout(), stderr())
+    else:
+        view = live_view(stdout(), request, not showing.no_charts)
     with contextlib.closing(view):
         run_test(request, view, view.record)
     return view.records

@@ -119,10 +119,13 @@ def default_logbook() -> str:
     return str(Path(user_data_path("harvok")) / "logbook.sqlite")
 
 
-def check_picture(picture: Path | None) -> None:
-    """Raises UsageError, before anything is measured, for a picture that could not be drawn."""
-    if picture is not None and picture.suffix not in (".png", ".svg"):
-        raise UsageError(f"{picture} is neither .png nor .svg", "Name the picture with one of these endings.")
+def check_picture(picture: Path | None, *more: str) -> None:
+    """Raises UsageError, before anything is measured, for a picture that could not be drawn; `more` are endings that
+    will do as well."""
+    endings = (".png", ".svg", *more)
+    if picture is not None and picture.suffix not in endings:
+        wanted = f"{', '.join(endings[:-1])} nor {endings[-1]}"
+        raise UsageError(f"{picture} is neither {wanted}", "Name it with one of these endings.")
     if picture is not None and not picture.absolute().parent.is_dir():
         raise UsageError(f"there is no folder {picture.parent}", "Create it first, or draw elsewhere.")
 

@@ -28,6 +28,7 @@ COMMANDS: dict[str, Row] = {
     "impair": Row("harvok.cli.commands.impair", "Put delay, loss and their like on a path on purpose."),
     "calibrate": Row("harvok.cli.commands.calibrate", "Measure what this tester itself can do on a rig."),
     "rig": Row("harvok.cli.commands.rig", "Write, check and show rig files."),
+    "device": Row("harvok.cli.commands.device", "Ask the device under test what it is and what it counts."),
     "mix": Row("harvok.cli.commands.mix", "Write, check and show mixes of applications."),
     "plan": Row("harvok.cli.commands.plan", "Write, check and show plans."),
     "run": Row("harvok.cli.commands.run", "Run a plan and say ACCEPT, REJECT or RETEST."),

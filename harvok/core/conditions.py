@@ -81,6 +81,11 @@ OFFLOADS = (
 HOST_CONDITIONS = (
     "link.rated",
     "path.impairment",
+    "device.name",
+    "device.features",
+    "device.description",
+    "device.firmware",
+    "device.ports",
     *(f"{end}.{name}" for end in ("near", "far") for name in (*_OF_A_HOST, *_OF_AN_INTERFACE, *OFFLOADS)),
     *(f"port{number}.{name}" for number in (1, 2) for name in (*_OF_AN_INTERFACE, *OFFLOADS)),
 )

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from harvok.core.device.trial import DeviceTrial
 from harvok.core.ethernet import IpVersion
 from harvok.core.figures import Figure
 from harvok.core.link import Link
@@ -48,6 +49,9 @@ class Observer:
     def happened(self, events: Sequence[Event]) -> None:
         """What happened, on the trial's time axis; `START` is its origin. From any thread, one call at a time."""
 
+    def device_told(self, told: DeviceTrial) -> None:
+        """What the device under test counted over the trial that has just ended."""
+
     def trial_finished(self, number: int, result: TrialResult) -> None:
         """A trial ended and its result is whole."""
 
@@ -79,6 +83,10 @@ class Observers(Observer):
     def happened(self, events: Sequence[Event]) -> None:
         for observer in self._observers:
             observer.happened(events)
+
+    def device_told(self, told: DeviceTrial) -> None:
+        for observer in self._observers:
+            observer.device_told(told)
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         for observer in self._observers:

@@ -75,6 +75,8 @@ _OF_A_CASE = ("case", "object")
 _USERS = ("level", "users")
 _LEVELS = (*_USERS, "application", "action", *_OF_A_CASE)
 _LEVELS_BY_WAY = ("direction", *_LEVELS)
+_PORTS = ("port", "way")
+_EVENTS = ("event", "direction")
 _SHORT_TIMES = 200e-6
 """Below this a median of kernels' own wake-ups differs from hour to hour."""
 
@@ -693,7 +695,56 @@ _ROWS = (
         "the same, 99th percentile",
         labels=_USERS, resolution="histogram",
     ),
+    Quantity(
+        "outage-from-loss", "outage by loss", "s", "", "lower",
+        "frames or datagrams lost from an event to the next, or to the end / the load that was offered",
+        standard="RFC 6412 §8; RFC 6413 §6.3", labels=_EVENTS, heading="outage by loss", rank="headline", judged=True,
+        resolution="counted",
+    ),
+    Quantity(
+        "outage-from-rate", "outage by rate", "s", "", "lower",
+        "what came less than before an event, until its rate is back at 90 % / the rate before; as coarse as the time "
+        "between two looks",
+        standard="RFC 6413 §6.2", labels=_EVENTS, heading="outage by rate", rank="headline", judged=True, margin=0.1,
+    ),
+    Quantity(
+        "time-to-recover", "time to recover", "s", "", "lower",
+        "from an event to when the rate is back at 90 % of what it was, and stays there",
+        standard="RFC 6413 §3.2", labels=_EVENTS, heading="recovered after", rank="main",
+    ),
+    Quantity(
+        "frames-lost-at", "frames lost at a place", "count", "", "lower",
+        "the tester's and the device's counts of frames set against each other: on the lead to the device, inside it, "
+        "on the lead from it, or in the tester's own host",
+        standard="RFC 2863", labels=("direction", "place"), resolution="counted",
+    ),
+    Quantity(
+        "device-discards", "frames discarded by the device", "count", "", "lower",
+        "ifInDiscards or ifOutDiscards of a port of the device, over all trials",
+        standard="RFC 2863", labels=_PORTS, resolution="counted",
+    ),
+    Quantity(
+        "device-errors", "errors counted by the device", "count", "", "lower",
+        "ifInErrors or ifOutErrors of a port of the device, over all trials",
+        standard="RFC 2863", labels=_PORTS, resolution="counted",
+    ),
+    Quantity(
+        "device-cpu-max", "max CPU of the device", "ratio", "", "lower",
+        "the most that any processor of the device was busy in any trial (hrProcessorLoad)",
+        standard="RFC 2790",
+    ),
+    Quantity(
+        "device-memory-max", "max memory of the device in use", "ratio", "", "lower",
+        "the most of its RAM that the device had in use in any trial (hrStorage)",
+        standard="RFC 2790",
+    ),
 )  # fmt: skip
+
+EVENT_QUANTITIES = ("outage-from-loss", "outage-from-rate", "time-to-recover")
+"""What events in mid-test add to the figures of any kind of test."""
+
+DEVICE_QUANTITIES = ("frames-lost-at", "device-discards", "device-errors", "device-cpu-max", "device-memory-max")
+"""What the device itself adds to the figures of any kind of test."""
 
 QUANTITIES: dict[str, Quantity] = {row.key: row for row in _ROWS}
 

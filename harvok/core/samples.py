@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 
 from harvok.core.ends import CpuUse
 
+DEVICE = "device"
+"""The source of all samples that come from the device under test."""
 INTERVAL_LENGTH, INTERVAL_INDEX = "interval-length-s", "interval-index"
 """Close an interval: everything that its source told of it comes before its index."""
 
@@ -144,7 +146,9 @@ class IntervalReader:
         self._open: dict[tuple[str, str, str], dict[str, list[tuple[Mapping[str, str], float]]]] = {}
 
     def add(self, sample: Sample) -> IntervalSamples | None:
-        """The interval that this sample closes."""
+        """The interval that this sample closes. What a device tells is of no interval."""
+        if sample.source == DEVICE:
+            return None
         labels = sample.labels
         key = labels.get("direction", ""), labels.get("role", ""), labels.get("service", "")
         values = self._open.setdefault(key, {})

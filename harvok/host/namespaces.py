@@ -16,9 +16,11 @@ from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
 from harvok.core.gateway import CLIENTS, parse_features
-from harvok.host.firewall import apply_ruleset, ruleset_of
+from harvok.host.device_agent import DeviceAgent, agent_socket, serve
+from harvok.host.firewall import apply_ruleset, cut_of, joined_again, ruleset_of
+from harvok.host.interfaces import UP
 from harvok.host.offloads import switch
-from harvok.worker.child import end_with_parent, enter_namespace, run, say_ready
+from harvok.worker.child import end_with_parent, enter_namespace, run, say, say_ready
 
 if TYPE_CHECKING:
     from pyroute2 import IPRoute
@@ -30,8 +32,15 @@ DEVICE_PORTS = ("device1", "device2")
 """The interfaces of a device with two ports; one with more goes on in the same way."""
 _NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
 _RESET_S = 1.0
+_CUT: set[str] = set()
+"""Ports of the device that this process holds which forward nothing now."""
 _LOCAL_TABLE = 255  # uapi linux/rtnetlink.h
 _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
+
+
+def device_ports(number: int) -> list[str]:
+    """The names of so many ports of a device."""
+    return [f"device{one}" for one in range(1, number + 1)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,11 +64,19 @@ class DeviceSpec:
     features: tuple[str, ...] = ()
     has_clients: bool = False
     """Whether the first host has all of core.gateway's CLIENTS besides its own address."""
+    name: str = "device"
+    speed_bps: float = 10e9
+    """What its agent says of it."""
 
     @property
     def are_hosts(self) -> bool:
         """Whether the tester ports are apart."""
         return self.kind in ("hosts", "gateway")
+
+    @property
+    def can_be_asked(self) -> bool:
+        """Whether it is a device of its own, with an agent; not one whose frames a process of ours carries."""
+        return self.kind in ("switch", "router", "gateway")
 
     @property
     def device_addresses(self) -> list[tuple[str, ...]]:
@@ -79,41 +96,53 @@ class DeviceSpec:
 
     @property
     def device_ports(self) -> list[str]:
-        return [f"device{number}" for number in range(1, self.ports + 1)]
+        return device_ports(self.ports)
 
 
 @dataclass(frozen=True, slots=True)
 class Built:
     """Where the tester ports are: paths of the namespaces to enter, in order; the path of the device's own; and of
-    `hosts` that of the second port."""
+    `hosts` that of the second port. The device's agent answers at `agent_port` on
+    loopback, of `hosts` on that of the first; 0 where it has none."""
 
     namespaces: list[str]
     device: str
     other: str = ""
+    agent_port: int = 0
 
 
 def hold(spec: DeviceSpec) -> None:
     """Builds the device, says where it is, and holds it until standard input closes."""
     rootless = os.geteuid() != 0
+    hears = agent_socket()  # where the near end is, which of hosts is one of them: see below
     if rootless:
         _become_root_of_a_user_namespace()
     device_fd, tester_fd = new_network(), new_network()
     with _kernel() as kernel:  # in the tester's namespace, where the wire's two ends stay
         _make_ports(kernel, spec, device_fd)
+    agent = None
     if spec.kind != "wire":
         enter_namespace(device_fd)
-        with _kernel() as kernel:
-            _make_device(kernel, spec)
+        kernel = _kernel()  # for as long as the device is there
+        _make_device(kernel, spec)
+        if spec.can_be_asked:
+            shaped = spec.rate_bps is not None
+            agent = DeviceAgent(spec.name, spec.kind, spec.device_ports, spec.speed_bps, shaped, kernel)
         enter_namespace(tester_fd)
     other_fd = _part(spec, tester_fd) if spec.are_hosts else None
+    if spec.are_hosts:
+        hears = agent_socket()
     own = f"/proc/{os.getpid()}"
     user = [f"{own}/ns/user"] if rootless else []
     other = f"{own}/fd/{other_fd}" if other_fd is not None else ""
-    built = Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", other)
-    say_ready(asdict(built))
-    for word in sys.stdin:
+    agent_port = hears.getsockname()[1] if agent else 0
+    say_ready(asdict(Built([*user, f"{own}/fd/{tester_fd}"], f"{own}/fd/{device_fd}", other, agent_port)))
+    while word := serve(agent, hears, sys.stdin):
         if word.strip() == "reset" and spec.kind != "wire":
             _reset(device_fd, spec)
+        elif word.startswith("link "):
+            say({"took_s": _set_link(device_fd, spec, *word.split()[1:])})
+            enter_namespace(tester_fd)
 
 
 def _become_root_of_a_user_namespace() -> None:
@@ -145,7 +174,7 @@ def _kernel() -> "IPRoute":
 
 def _make_ports(kernel: "IPRoute", spec: DeviceSpec, device_fd: int) -> None:
     if spec.kind != "gateway":
-        _no_chatter()
+        no_chatter()
     pairs = zip(spec.tester_ports, spec.device_ports, strict=True)
     ends = list(pairs) if spec.kind != "wire" else [TESTER_PORTS]
     for near, far in ends:
@@ -196,7 +225,7 @@ def _add_address(kernel: "IPRoute", index: int, address: str) -> None:
     kernel.addr("add", index=index, address=text, prefixlen=int(length), **options)
 
 
-def _no_chatter() -> None:
+def no_chatter() -> None:
     """Interfaces of this namespace send nothing by themselves: no IPv6 discovery of their own."""
     for which in ("all", "default"):
         path = Path(f"/proc/sys/net/ipv6/conf/{which}/disable_ipv6")
@@ -207,14 +236,14 @@ def _no_chatter() -> None:
 def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
     ports = [kernel.link_lookup(ifname=name)[0] for name in spec.device_ports]
     if spec.kind == "switch":
-        _no_chatter()
+        no_chatter()
         kernel.link("add", ifname="switch", kind="bridge", br_mcast_snooping=0, br_forward_delay=0)
         switch = kernel.link_lookup(ifname="switch")[0]
         for port in ports:
             kernel.link("set", index=port, master=switch)
         kernel.link("set", index=switch, state="up")
     elif spec.kind in ("path", "hosts"):
-        _no_chatter()  # a process of its own carries the frames
+        no_chatter()  # a process of its own carries the frames
     else:
         _forward()
     for port, addresses in zip(ports, spec.device_addresses, strict=False):
@@ -253,6 +282,24 @@ def _reset(device_fd: int, spec: DeviceSpec) -> None:
             for port in ports:
                 kernel.link("set", index=port, state=state)
             SYSTEM.sleep(wait_s)
+
+
+def _set_link(device_fd: int, spec: DeviceSpec, port: str, state: str) -> float:
+    """Takes a port of the device down, or brings it up. One that is cut forwards nothing and keeps its link up: `ready`
+    loads what that takes, so that the first time is like the second. Returns how long it took, in seconds."""
+    began_ns = SYSTEM.now_ns()
+    enter_namespace(device_fd)
+    if state == "cut":
+        apply_ruleset(cut_of(port, spec.kind == "switch"))
+        _CUT.add(port)
+    elif state == "ready" or port in _CUT:
+        apply_ruleset(joined_again(port, spec.kind == "switch"))
+        _CUT.discard(port)
+    with _kernel() as kernel:
+        index = kernel.link_lookup(ifname=port)[0]
+        if state in ("down", "up") and bool(kernel.get_links(index)[0]["flags"] & UP) != (state == "up"):
+            kernel.link("set", index=index, state=state)
+    return (SYSTEM.now_ns() - began_ns) / 1e9
 
 
 def _shape(kernel: "IPRoute", port: int, spec: DeviceSpec) -> None:

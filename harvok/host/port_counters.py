@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TextIO
 
 from harvok.core.trials.frames import PortTrouble
 
@@ -45,3 +46,28 @@ def _read(file: Path) -> str:
         return file.read_text().strip()
     except OSError:  # a virtual port has no speed, and one that is down does not tell
         return ""
+
+
+@dataclass(frozen=True, slots=True)
+class FramesCounted:
+    """What the kernel counted of an interface since it was made."""
+
+    received_bytes: int
+    received_frames: int
+    receive_errors: int
+    receive_drops: int
+    sent_bytes: int
+    sent_frames: int
+    send_errors: int
+    send_drops: int
+
+
+def frames_counted(table: TextIO) -> dict[str, FramesCounted]:
+    """The counts of all interfaces of a network namespace, from its table (/proc/net/dev), which is read anew."""
+    table.seek(0)
+    made = {}
+    for line in table.read().splitlines()[2:]:
+        name, _, numbers = line.partition(":")
+        values = [int(number) for number in numbers.split()]
+        made[name.strip()] = FramesCounted(*values[:4], *values[8:12])
+    return made

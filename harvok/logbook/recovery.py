@@ -6,6 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
+from harvok.core.device.trial import DeviceTrial
 from harvok.core.fields import Model
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord, TrialRecord
@@ -20,6 +21,7 @@ class Entry(Model):
     origin: datetime | None = None
     samples: list[SampleColumns] = []
     events: list[Event] = []
+    device: DeviceTrial | None = None
     result: Annotated[TrialOutcome, Field(discriminator="kind")] | None = None
 
     def encode(self) -> str:
@@ -50,4 +52,5 @@ def _trial(entries: Sequence[Entry]) -> Iterable[TrialRecord]:
                 result=next((e.result for e in entries if e.result), None),
                 samples=in_columns(sample for e in entries for sample in replayed(e.samples)),
                 events=[event for e in entries for event in e.events],
+                device=next((e.device for e in entries if e.device), None),
             )

@@ -38,9 +38,11 @@ def open_rig(
     """
     if isinstance(file, SimulatedRig):
         from harvok.rigs.simulated import SimulatedPorts, device_of, impaired
+        from harvok.rigs.simulated_device import FollowedModel
 
         device = device_of(file)
-        yield SimulatedPorts(impaired(device, impairment) if impairment else device, file.seed + seed_offset)
+        asked = FollowedModel(file, file.agent) if file.agent else None
+        yield SimulatedPorts(impaired(device, impairment) if impairment else device, file.seed + seed_offset, asked)
     elif isinstance(file, VirtualRig):
         from harvok.rigs.virtual import VirtualPorts
 

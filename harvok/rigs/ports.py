@@ -3,6 +3,7 @@
 import random
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 from types import TracebackType
 from typing import Any
 
@@ -26,7 +27,13 @@ from harvok.core.wire.frame import FrameIp, build, min_frame_bytes
 from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
 from harvok.errors import NothingForwardedError, PortError, UsageError
 from harvok.host.cpu import avoiding_cores, usable_cores
-from harvok.host.port_counters import PortCounters, read_port_counters, trouble_between
+from harvok.host.port_counters import (
+    FramesCounted,
+    PortCounters,
+    frames_counted,
+    read_port_counters,
+    trouble_between,
+)
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
 from harvok.traffic.frames import FrameEngine, Reports, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
@@ -59,11 +66,14 @@ class FramePorts:
     The first port is the near end as well, and the second the far end.
 
     `reset_device` is called when a trial asks for it: here it tells the person at the bench. `beside` are processes of
-    this host that carry the frames, and must not wait for the core that sends.
+    this host that carry the frames, and must not wait for the core that sends. `counted_by` is a process in the
+    namespace of the ports, whose table of interfaces says what they counted.
     """
 
-    def __init__(self, wiring: Wiring, clock: Clock = SYSTEM, beside: Sequence[int] = ()) -> None:
-        self._wiring, self._clock, self.beside = wiring, clock, beside
+    def __init__(
+        self, wiring: Wiring, clock: Clock = SYSTEM, beside: Sequence[int] = (), counted_by: int | str = "self"
+    ) -> None:
+        self._wiring, self._clock, self.beside, self._counted_by = wiring, clock, beside, counted_by
         self._engine = FrameEngine(wiring.namespaces, clock)
         self._ports = {
             name: TesterPort(interface, own_mac(number), side)
@@ -154,14 +164,28 @@ class FramePorts:
             return {}
         return {name: read_port_counters(interface) for name, interface in self._wiring.interfaces.items()}
 
+    def tester_counts(self) -> Mapping[str, FramesCounted]:
+        """What this host's kernel has counted at each port so far."""
+        with Path(f"/proc/{self._counted_by}/net/dev").open() as table:
+            counted = frames_counted(table)
+        return {name: counted[interface] for name, interface in self._wiring.interfaces.items()}
+
+    def interface_of(self, port: str) -> str:
+        """The interface that is meant by the name of a port of the rig, or of an interface."""
+        return self._wiring.interfaces.get(port, port)
+
+    def ports_of(self, stream: Stream) -> tuple[str, str]:
+        """The names of the ports that a stream joins."""
+        first, second, *_ = self._ports
+        by_shorthand = {"near": first, "far": second}
+        return by_shorthand.get(stream.source, stream.source), by_shorthand.get(stream.destination, stream.destination)
+
     def _in_flight_s(self, trial: FrameTrial) -> float:
         return max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S)
 
     def _between(self, stream: Stream) -> tuple[TesterPort, TesterPort]:
         """The ports that a stream joins."""
-        first, second, *_ = self._ports
-        by_shorthand = {"near": first, "far": second}
-        source, destination = (by_shorthand.get(end, end) for end in (stream.source, stream.destination))
+        source, destination = self.ports_of(stream)
         return self._ports[source], self._ports[destination]
 
     def _orders(self, trial: FrameTrial, stream: Stream, number: int) -> tuple[SendOrder, ReceiveOrder]:

@@ -12,6 +12,7 @@ from math import log
 import numpy as np
 from numpy.typing import NDArray
 
+from harvok.core.ends import Stream
 from harvok.core.measures.delay import DelayHistogram
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import SimulatedRig
@@ -19,7 +20,9 @@ from harvok.core.observer import Observer
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, StepResult
 from harvok.core.wire.frame import FrameIp
 from harvok.errors import UsageError
+from harvok.host.port_counters import FramesCounted
 from harvok.rigs.device import Device, Stretch, follow, late_frames, whole_frames
+from harvok.rigs.simulated_device import FollowedModel, ports_of
 
 _SAMPLED_DELAYS = 2000
 
@@ -27,16 +30,28 @@ _SAMPLED_DELAYS = 2000
 class SimulatedPorts:
     """Runs frame trials on a device model. Randomness (jitter, random loss, order) comes from the seed alone."""
 
-    def __init__(self, device: Device, seed: int = 1) -> None:
+    def __init__(self, device: Device, seed: int = 1, asked: FollowedModel | None = None) -> None:
         self._device = device
         self._rng = random.Random(seed)
+        self.asked = asked
 
     def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
         """A model carries anything."""
 
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial; nothing is told on the way, since no time passes."""
-        return FrameTrialResult([self._stream(trial, stream.name) for stream in trial.streams])
+        result = FrameTrialResult([self._stream(trial, stream.name) for stream in trial.streams])
+        if self.asked:
+            self.asked.carry(trial, result)
+        return result
+
+    def tester_counts(self) -> dict[str, FramesCounted]:
+        """What the modelled ports of the tester have counted; nothing where the device is not asked either."""
+        return self.asked.tester_counts() if self.asked else {}
+
+    def ports_of(self, stream: Stream) -> tuple[str, str]:
+        """The two ports that a stream joins."""
+        return ports_of(stream)
 
     def _stream(self, trial: FrameTrial, direction: str) -> FrameDirectionResult:
         size, device = trial.mean_size_bytes, self._device

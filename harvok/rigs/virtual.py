@@ -3,17 +3,25 @@
 import json
 from dataclasses import asdict
 from types import TracebackType
+from typing import Literal
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.events import LinkState
+from harvok.core.models.device import USUAL_EVERY_S
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import DeviceKind, VirtualRig
 from harvok.core.observer import Observer
+from harvok.device.orders import SnmpAccess, WatchOrders
 from harvok.errors import NearEndError, UsageError
-from harvok.host.namespaces import DEVICE_PORTS, Built, DeviceSpec
+from harvok.host.device_agent import COMMUNITY
+from harvok.host.namespaces import DEVICE_PORTS, Built, DeviceSpec, device_ports
+from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.impaired import ImpairedPath
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.ports import FramePorts, Wiring
 from harvok.worker.parent import Worker
+
+_LINK_S = 10.0
 
 
 class VirtualDevice:
@@ -44,6 +52,12 @@ class VirtualDevice:
         """The process that holds it."""
         return self._worker.pid
 
+    def set_link(self, port: str, state: str) -> None:
+        """Takes a port of the device down, cuts it, or brings it up; `ready` loads what cutting takes. Raises
+        NearEndError."""
+        self._worker.tell(f"link {port} {state}\n".encode())
+        self._worker.hear(_LINK_S)
+
     def reset(self) -> None:
         """Takes the device's ports down for a second, and up again."""
         self._worker.tell(b"reset\n")
@@ -59,7 +73,7 @@ class VirtualPorts(FramePorts):
                 f"{rig.name} is a gateway between two hosts: frames have no place there",
                 "Use `harvok app` or `harvok rig try` with it.",
             )
-        self._device = VirtualDevice(device_of(rig))
+        self._rig, self._device = rig, VirtualDevice(device_of(rig))
         kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
         interfaces = {name: name for name in rig.port_names}
         wiring = Wiring(rig.name, interfaces, rig.sides, kind, rig.mtu, self._device.built.namespaces)
@@ -70,7 +84,7 @@ class VirtualPorts(FramePorts):
                 built = self._device.built
                 self._path = ImpairedPath(DEVICE_PORTS, plan, [*built.namespaces[:-1], built.device])
                 self._path.__enter__()
-            super().__init__(wiring, clock, [self._path.pid] if self._path else [])
+            super().__init__(wiring, clock, [self._path.pid] if self._path else [], self._device.pid)
         except BaseException:
             self._take_down()
             raise
@@ -88,6 +102,33 @@ class VirtualPorts(FramePorts):
 
     def reset_device(self, observer: Observer) -> None:
         self._device.reset()
+
+    def set_link(self, port: str, state: LinkState | Literal["ready"]) -> None:
+        """Of one of the device's ports, or of that beside a port of the tester. Raises NearEndError."""
+        beside = dict(zip(self._rig.port_names, device_ports(self._rig.ports), strict=True))
+        self._device.set_link(beside.get(port, port), state)
+
+    @property
+    def port_names(self) -> list[str]:
+        return self._rig.port_names
+
+    @property
+    def device_port_names(self) -> list[str]:
+        return device_ports(self._rig.ports)
+
+    @property
+    def device(self) -> DeviceSettings | None:
+        """How the device's agent is asked; None for a wire or an impaired path, which have none."""
+        return settings_of(self._device.built.agent_port, self._rig)
+
+
+def settings_of(agent_port: int, rig: VirtualRig) -> DeviceSettings | None:
+    """How the device of a virtual rig is watched: by its agent, on loopback."""
+    if not agent_port:
+        return None
+    access = SnmpAccess("127.0.0.1", agent_port, COMMUNITY)
+    ports = dict(zip(rig.port_names, device_ports(rig.ports), strict=True))
+    return DeviceSettings(rig.name, WatchOrders(access, USUAL_EVERY_S, tuple(ports.values())), ports)
 
 
 def device_of(rig: VirtualRig) -> DeviceSpec:
@@ -107,6 +148,8 @@ def device_of(rig: VirtualRig) -> DeviceSpec:
         rate_bps=rig.shape,
         buffer_bytes=int(rig.buffer),
         ports=rig.ports,
+        name=rig.name,
+        speed_bps=rig.rated,
         addresses=(sides[0], sides[1]) if rig.device == "router" else ((), ()),
     )
 
@@ -123,4 +166,6 @@ def _gateway_of(rig: VirtualRig) -> DeviceSpec:
         gateways=(tuple(near.gateways), tuple(far.gateways)),
         features=tuple(rig.features),
         has_clients=rig.clients > 1,
+        name=rig.name,
+        speed_bps=rig.rated,
     )

@@ -14,7 +14,15 @@ from harvok.errors import UsageError
 from harvok.rigs.virtual import VirtualDevice, device_of
 from harvok.runner.lending import check_lendable, lent_ports
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.namespaced import ADDRESSES, BUILT_RIG, HostNamespaces, host_namespaces, run_in, station_on
+from harvok.runner.namespaced import (
+    ADDRESSES,
+    BUILT_AGENT,
+    BUILT_RIG,
+    HostNamespaces,
+    host_namespaces,
+    run_in,
+    station_on,
+)
 
 COMMANDS = ("tcp", "udp", "app", "rfc9411", "delay", "sweep", "run")
 HOSTS = ("dome", "hall")
@@ -63,11 +71,13 @@ def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Calla
     with_station(request.words, "")  # refused before anything is built
     version = _version_asked(request.words)
     hosts = _gateway_hosts(rig, version) if isinstance(rig, VirtualRig) else _port_hosts(rig, version)
-    with held(request, rig.name, notice, clock) as folder, hosts as (near, far):
-        return run_between(near, far, request, folder, {BUILT_RIG: rig.model_dump_json()})
+    with held(request, rig.name, notice, clock) as folder, hosts as (near, far, agent_port):
+        built = {BUILT_RIG: rig.model_dump_json(), BUILT_AGENT: str(agent_port)}
+        return run_between(near, far, request, folder, built)
 
 
-TwoHosts = contextlib.AbstractContextManager[tuple[HostNamespaces, HostNamespaces]]
+TwoHosts = contextlib.AbstractContextManager[tuple[HostNamespaces, HostNamespaces, int]]
+"""The near and the far host, and the port at which the agent of what is between them answers; 0 for none."""
 
 
 def _version_asked(words: Sequence[str]) -> int:
@@ -96,10 +106,11 @@ def _gateway_hosts(rig: VirtualRig, version: int) -> TwoHosts:
 
 
 @contextlib.contextmanager
-def _built_hosts(rig: VirtualRig, addresses: tuple[str, str]) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
+def _built_hosts(rig: VirtualRig, addresses: tuple[str, str]) -> Iterator[tuple[HostNamespaces, HostNamespaces, int]]:
     with VirtualDevice(device_of(rig)) as device:
         built = device.built
-        yield host_namespaces(built.namespaces, [*built.namespaces[:-1], built.other], HOSTS, addresses)
+        near, far = host_namespaces(built.namespaces, [*built.namespaces[:-1], built.other], HOSTS, addresses)
+        yield near, far, built.agent_port
 
 
 def _port_hosts(rig: PortsRig, version: int) -> TwoHosts:
@@ -114,13 +125,13 @@ def _port_hosts(rig: PortsRig, version: int) -> TwoHosts:
 @contextlib.contextmanager
 def _lent_hosts(
     rig: PortsRig, interfaces: tuple[str, str], version: int
-) -> Iterator[tuple[HostNamespaces, HostNamespaces]]:
+) -> Iterator[tuple[HostNamespaces, HostNamespaces, int]]:
     routed = rig.device == "router"
     given = all(port.addresses for port in rig.ports.values())
     near, far = _addresses(rig, version) if routed or given or version == 6 else ADDRESSES
     here, there = (_gateway(side, version) for side in rig.sides) if routed else ("", "")
     with lent_ports(interfaces, (near, far), (here, there)) as lent:
-        yield host_namespaces([lent[0]], [lent[1]], HOSTS, (near, far))
+        yield *host_namespaces([lent[0]], [lent[1]], HOSTS, (near, far)), 0
 
 
 def _gateway(side: Side, version: int) -> str:

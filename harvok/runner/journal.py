@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from harvok.core.device.trial import DeviceTrial
 from harvok.core.models.run import TrialRecord
 from harvok.core.observer import ORIGIN, START, Observer
 from harvok.core.samples import Event, Sample, SampleTable, in_columns
@@ -33,6 +34,7 @@ class _Growing:
     outcome: TrialOutcome | None = None
     table: SampleTable = field(default_factory=SampleTable)
     events: list[Event] = field(default_factory=list)
+    device: DeviceTrial | None = None
 
     @property
     def record(self) -> TrialRecord:
@@ -42,6 +44,7 @@ class _Growing:
             result=self.outcome,
             samples=self.table.columns,
             events=self.events,
+            device=self.device,
         )
 
 
@@ -84,6 +87,10 @@ class Journal(Observer):
         growing.origin = growing.origin or origin
         growing.events.extend(events)
         self._tell(Entry(origin=origin, events=list(events)))
+
+    def device_told(self, told: DeviceTrial) -> None:
+        self._trials[-1].device = told
+        self._tell(Entry(device=told))
 
     def trial_finished(self, number: int, result: TrialResult) -> None:
         self._trials[-1].outcome = outcome_of(result)

@@ -21,6 +21,8 @@ ADDRESSES = ("198.18.0.1/24", "198.18.0.2/24")  # RFC 2544 App. C.2.2
 """Of the near and the far host, with prefix length."""
 BUILT_RIG = "HARVOK_BUILT_RIG"
 """That by which it learns which rig was built for it (JSON)."""
+BUILT_AGENT = "HARVOK_BUILT_AGENT"
+"""And at which port of loopback the agent of that rig's device answers."""
 TYPED_COMMAND = "HARVOK_TYPED_COMMAND"
 """The environment variable by which a test that is started for another command learns what was really typed."""
 _BOOK = "within.sqlite"

@@ -19,6 +19,7 @@ from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import BASELINES
 from harvok.errors import ImpairmentError, PlanError
+from harvok.rigs.device_files import DeviceSettings, read_device, settings_of
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.mix_files import read_mix
@@ -46,6 +47,11 @@ class PlanFile:
             step.pop("instruction")
             step.pop("instruction_again")
             step.pop("repeats")
+            for key in ("events", "setup", "check", "expect", "undo"):
+                if not step[key]:  # as plans were before there were any
+                    step.pop(key)
+        if measured["device"] is None:
+            measured.pop("device")
         return _digest_of_text(json.dumps(measured, sort_keys=True))
 
     @property
@@ -99,13 +105,21 @@ def _check_conditions(plan: Plan, path: Path) -> None:
                 raise PlanError(f"{path}: 'changed' of criterion {number}: there is no condition '{name}'", hint)
 
 
-_MEASURED = {"station", "rated", "rig", "alternate", "steps"}
+_MEASURED = {"station", "rated", "rig", "device", "alternate", "steps"}
 """The keys of a plan that say what is measured. More repeats only add to it."""
 _JUDGED = {"criteria", "min_repeats", "max_spread", "confidence", "alternate"}
 
 
 def _digest_of_text(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:_DIGEST_LETTERS]
+
+
+def device_of_plan(file: PlanFile) -> DeviceSettings | None:
+    """The device that a plan has watched, described in a file beside it; None for none. Raises DeviceFileError."""
+    if file.plan.device is None:
+        return None
+    path = file.folder / file.plan.device
+    return settings_of(read_device(path), path.parent)
 
 
 def expected_s(file: PlanFile) -> float:

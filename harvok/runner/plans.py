@@ -9,6 +9,7 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass, field, replace
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.events import parse_events
 from harvok.core.judgement.criteria import Judgement, judge
 from harvok.core.judgement.sample import Series
 from harvok.core.kinds.kind import RigNeed
@@ -27,11 +28,12 @@ from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.benches.reflector import reflector_of
 from harvok.runner.impair import ask, borrowed_bridge
-from harvok.runner.plan_files import PlanFile, impairment_of, rig_of, runs_of_sweep, test_of
+from harvok.runner.plan_files import PlanFile, device_of_plan, impairment_of, rig_of, runs_of_sweep, test_of
 from harvok.runner.recorder import OnRecord
 from harvok.runner.request import Label, Place, ReflectorPlace, RigPlace, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
+from harvok.runner.setups import Setups
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
 from harvok.station.client import parse_station
@@ -83,13 +85,14 @@ def run_plan(
     plan = request.file.plan
     done = _done(request)
     before: Step | None = None
-    with _bridge(plan) as usual:
+    with _bridge(plan) as usual, Setups(device_of_plan(request.file), observer.notice) as setups:
         for step, number in plan.rounds():
             if done[step.name] >= (runs_of_sweep(plan, step) if step.over else number + 1):
                 continue
             if step is not before:
                 bench(step.name, (number and step.instruction_again) or step.instruction)
                 before = step
+                setups.prepare(step)
             if usual and step.place == "station":
                 ask("change", impairment_of(step) or usual)
             asked = _asked(request, step, number)
@@ -193,6 +196,8 @@ def _asked(request: PlanRequest, step: Step, number: int) -> TestRequest:
         label=Label(request.series(step.name), attributes, step.instruction),
         first=number if step.place == "rig" else 0,
         wait_s=request.wait_s,
+        events=parse_events(step.events),
+        device=device_of_plan(request.file),
     )
 
 

@@ -278,7 +278,21 @@ def _pictures(
     if benchmarks:
         pictures += _frame_pictures(benchmarks, kind, criteria)
     firsts = [record for group in groups.values() for record in group[:1]]
-    return [*pictures, *_ramp_picture(firsts, kind), *_level_pictures(firsts, kind)]
+    return [
+        *pictures,
+        *_ramp_picture(firsts, kind),
+        *_level_pictures(firsts, kind),
+        *_timeline_pictures(records, kind),
+    ]
+
+
+def _timeline_pictures(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
+    """What happened over time, of runs in which something was done on purpose."""
+    from harvok.reports.timeline import draw_timeline, timeline_trials
+
+    for record in records:
+        if any(line.marks for _, _, line in timeline_trials(record)):
+            yield from _drawn(f"over time: {record.id}", kind, partial(draw_timeline, record))
 
 
 def _ramp_picture(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:

@@ -3,9 +3,11 @@
 from dataclasses import dataclass, field
 from typing import Literal
 
+from harvok.core.events import PlannedEvent
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import RigFile
 from harvok.core.procedure import Test
+from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
 
@@ -60,3 +62,6 @@ class TestRequest:
     first: int = 0
     pause_s: float = 0.0
     wait_s: float = 0.0
+    events: tuple[PlannedEvent, ...] = ()
+    device: DeviceSettings | None = None
+    """The device under test, to be watched; that of a virtual rig is watched by itself."""

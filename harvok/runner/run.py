@@ -1,6 +1,6 @@
 """The one path from a request to kept records, whatever the kind of test."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, ExitStack
 from dataclasses import replace
 
@@ -10,7 +10,8 @@ from harvok.core.drive import drive
 from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.kind import Kind, RigNeed
 from harvok.core.kinds.table import kind_of
-from harvok.core.models.run import RunRecord
+from harvok.core.models.device import DeviceRecord
+from harvok.core.models.run import PortsRigRecord, RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event
@@ -21,6 +22,8 @@ from harvok.runner.benches.port import open_port
 from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
 from harvok.runner.benches.users import open_users_bench
+from harvok.runner.device import WatchedDevice, followed, record_of
+from harvok.runner.events import EventfulRig, check_events, eventful
 from harvok.runner.known_good import known_good
 from harvok.runner.pace import forecast_s
 from harvok.runner.recorder import OnRecord, RunRecorder, new_id
@@ -57,7 +60,41 @@ def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, cloc
 
 
 def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: int, situation: Situation) -> None:
-    record = _new_record(request, situation, recorder)
+    settings = request.device or situation.device
+    with ExitStack() as stack:
+        around: list[WatchedDevice | EventfulRig] = []
+        rig, device = situation.rig, None
+        watch = stack.enter_context(followed(settings))
+        if watch and settings:
+            macs = _hardware_addresses(situation)
+            around.append(rig := WatchedDevice(rig, watch, settings, recorder.clock, macs))
+            device = record_of(watch, settings)
+        if request.events:
+            check_events(kind, request.events)
+            opened = eventful(rig, situation.rig, request.events, settings, recorder.observer.notice, recorder.clock)
+            around.append(rig := stack.enter_context(opened))
+        _measure(request, kind, recorder, number, replace(situation, rig=rig), device, around)
+
+
+def _hardware_addresses(situation: Situation) -> dict[str, str]:
+    """Of the ends of a test, or of the ports of its rig, where they have any."""
+    hosts = {"near": situation.near, "far": situation.far}
+    found = {end: host.interface for end, host in hosts.items() if host and host.interface}
+    if isinstance(situation.kept_as, PortsRigRecord):
+        found |= dict(zip(situation.kept_as.file.port_names, situation.kept_as.ports, strict=False))
+    return {end: port.hardware_address for end, port in found.items() if port.hardware_address}
+
+
+def _measure(
+    request: TestRequest,
+    kind: Kind,
+    recorder: RunRecorder,
+    number: int,
+    situation: Situation,
+    device: DeviceRecord | None,
+    around: Sequence[WatchedDevice | EventfulRig],
+) -> None:
+    record = _new_record(request, situation, recorder, device)
     recorder.observer.run_started(
         RunOutline(
             run=record.id,
@@ -74,7 +111,11 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
     context = replace(situation.context, known_good=known_good(recorder.logbook, record))
 
     def work(observer: Observer, findings: Findings) -> None:
-        drive(kind.procedure(situation.test, context, findings), situation.rig, observer, findings)
+        try:
+            drive(kind.procedure(situation.test, context, findings), situation.rig, observer, findings)
+        finally:
+            for one in around:
+                one.add_to(findings)
 
     def judge(findings: Findings, events: list[Event]) -> list[Finding]:
         return kind.judge(situation.test, findings, events)
@@ -82,7 +123,9 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
     recorder.measure(record, work, judge)
 
 
-def _new_record(request: TestRequest, situation: Situation, recorder: RunRecorder) -> RunRecord:
+def _new_record(
+    request: TestRequest, situation: Situation, recorder: RunRecorder, device: DeviceRecord | None
+) -> RunRecord:
     """The record of a run that starts now."""
     started, label = recorder.clock.utc(), request.label
     return RunRecord(
@@ -101,6 +144,7 @@ def _new_record(request: TestRequest, situation: Situation, recorder: RunRecorde
         impairment=situation.impairment,
         near=situation.near,
         far=situation.far,
+        device=device,
         notices=situation.notices,
         preflight=situation.preflight,
     )

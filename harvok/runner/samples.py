@@ -8,6 +8,7 @@ from harvok.core.judgement.sample import FailedRun, Fault, RunSample, Series
 from harvok.core.kinds.table import kind_of
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary, summarise
+from harvok.core.models.device import DeviceRecord
 from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord
 from harvok.core.quantities import QUANTITIES
@@ -74,9 +75,26 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     if isinstance(record.rig, PortsRigRecord):
         for number, port in enumerate(record.rig.ports, 1):
             yield from _interface_conditions(f"port{number}", port)
+    if record.device:
+        yield from _device_conditions(record.device)
     yield from _host_conditions("near", record.near)
     if record.far:
         yield from _host_conditions("far", record.far)
+
+
+def _device_conditions(device: DeviceRecord) -> Iterator[tuple[str, str]]:
+    """What the device said of itself."""
+    facts = device.facts
+    yield "device.name", device.name
+    yield "device.description", facts.description
+    yield "device.firmware", facts.firmware or "unknown"
+    named = [facts.port(name) for name in device.ports.values()] or facts.ports
+    ports = [f"{port.name} {_speed_words(port.speed_bps)} {port.duplex or ''}".rstrip() for port in named if port]
+    yield "device.ports", ", ".join(ports)
+
+
+def _speed_words(speed_bps: float | None) -> str:
+    return format_speed(speed_bps) if speed_bps else "of unknown speed"
 
 
 def _host_conditions(end: str, host: HostConditions) -> Iterator[tuple[str, str]]:

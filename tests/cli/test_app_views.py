@@ -40,6 +40,12 @@ class Braille(unittest.TestCase):
         self.assertEqual(dots(braille([9.0] * 50 + [0.0] * 20, 10, 1, 9.0)), [[0]] * 20)
         self.assertEqual(dots(braille([1.0], 10, 1, 1.0)), [[]] * 14 + [[3]] * 6)
 
+    def test_a_ceiling_is_drawn_across_and_what_happened_upright(self) -> None:
+        found = dots(braille([2.0] * 20, 10, 2, 8.0, ceiling=8.0, marks=[10]))
+        self.assertEqual([column for column, rows in enumerate(found) if 7 in rows], [0, 4, 8, 10, 12, 16])
+        self.assertEqual(sorted(found[10]), [1, 2, 3, 5, 7])
+        self.assertEqual(dots(braille([1.0] * 90, 10, 1, 1.0, marks=[3])), dots(braille([1.0] * 90, 10, 1, 1.0)))
+
     def test_charts_say_the_newest_and_the_largest(self) -> None:
         out = io.StringIO()
         ones = [Chart("users", [1, 9, 4], "{:.0f}".format), Chart("failed", [], str), Chart("lag", [None, None], str)]

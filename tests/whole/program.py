@@ -157,11 +157,13 @@ class ProgramTest(unittest.TestCase):
         self.assertEqual(got, code, f"{arguments}\n{out.getvalue()}\n{err.getvalue()}")
         return subprocess.CompletedProcess(arguments, got, out.getvalue(), err.getvalue())
 
-    def station(self, *arguments: str, port: int | None = None, cold: bool = False) -> tuple[Process, str]:
+    def station(
+        self, *arguments: str, port: int | None = None, cold: bool = False, **options: Any
+    ) -> tuple[Process, str]:
         """A station on loopback that is ready, and its address."""
         port = port or free_ports()
         process = self.start(
-            "station", "--host", "127.0.0.1", "--port", str(port), "--name", "hall", *arguments, cold=cold
+            "station", "--host", "127.0.0.1", "--port", str(port), "--name", "hall", *arguments, cold=cold, **options
         )
         assert process.stdout
         self.assertIn("hall is ready", process.stdout.readline())

@@ -2,8 +2,10 @@
 
 import json
 import os
+import resource
 import subprocess
 import unittest
+from functools import partial
 from typing import Any
 
 from tests.whole.program import ProgramTest
@@ -59,6 +61,16 @@ actions = [{ name = "point", request = "80B", response = "60B", think = "20ms" }
 name = "images"
 transactions_per_connection = 5
 actions = [{ name = "list", response = "2k" }, { name = "fetch", response = "300k", times = 2, think = "10ms" }]
+"""
+
+HELD = """
+format = "harvok-mix"
+version = 1
+name = "held"
+
+[[applications]]
+name = "page"
+actions = [{ name = "fetch", response = "1k", think = "5s" }]
 """
 
 
@@ -124,6 +136,20 @@ class Applications(ProgramTest):
         self.assertAlmostEqual(rate, 100, delta=60)
         levels = {label for figure in record["figures"] if (label := figure["labels"].get("level"))}
         self.assertEqual(levels, {"100 arrivals/s"})
+
+    def test_connections_for_which_one_process_has_too_few_descriptors_are_shared_by_several(self) -> None:
+        few: dict[str, Any] = {"preexec_fn": partial(resource.setrlimit, resource.RLIMIT_NOFILE, (200, 200))}
+        _, station = self.station(**few)
+        (self.folder / "held.toml").write_text(HELD)
+        words = ("--mix", "held.toml", "--users", "300", "--ramp", "1s", "--hold", "1s", "--json")
+        record = json.loads(self.harvok("app", station, *words, **few).stdout)
+        figures = {
+            figure["quantity"]: figure["value"]
+            for figure in record["figures"]
+            if not figure["labels"].get("application")
+        }
+        self.assertNotIn("failures", figures)
+        self.assertGreater(figures["open-connections"], 295)
 
     def test_a_calibration_with_a_station_is_kept_and_used(self) -> None:
         _, station = self.station()

@@ -135,7 +135,7 @@ def run_app(
         raise typer.BadParameter("a curve over users needs several --levels or --arrivals", param_hint="'--plot'")
     model = model_or_across("app", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)
-    records = measure(request_of(where, test, keeping, labelling, repeating), keeping.json)
+    records = measure(request_of(where, test, keeping, labelling, repeating), keeping)
     draw_last(records, plot)
     leave_with_verdict(records)
 

@@ -80,7 +80,7 @@ def calibrate(
         request = _of_frames(place, frames, duration, labelling, repeating, keeping)
     else:
         request = _of_users(place, users, users.mix, duration, access, labelling, repeating, keeping)
-    measure(request, keeping.json)
+    measure(request, keeping)
 
 
 def _of_frames(

@@ -114,4 +114,4 @@ def delay(
     key = None if reflecting.by == "echo" else secret_of("HARVOK_STAMP_KEY", reflecting.stamp_key_file)
     stations = reaching.settings(target, rated, key, needs_token=bool(loads))
     place = ReflectorPlace(stations, reflecting.port, reflecting.by, LoadSettings(under_load.load_rate))
-    measure(request_of(place, test, keeping, labelling, repeating), keeping.json)
+    measure(request_of(place, test, keeping, labelling, repeating), keeping)

@@ -216,7 +216,7 @@ def check(
     )
     sizes = frame_sizes(checking.frame_size or [], settings.ip_version)
     test = EmulatorTest(read_impairment(name).plan().stages[0], sizes, settings, checking.load, checking.tolerance)
-    leave_with_verdict(measure(request_of(RigPlace(file), test, keeping, labelling), keeping.json))
+    leave_with_verdict(measure(request_of(RigPlace(file), test, keeping, labelling), keeping))
 
 
 @app.command("kernel")

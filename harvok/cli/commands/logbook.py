@@ -71,11 +71,22 @@ def _lines(place: str, limit: int | None, series: str | None) -> "tuple[list[Run
 def show(
     logbook: LogbookOption,
     run: Annotated[str, typer.Argument(metavar="RUN", help=_RUN_HELP)] = "last",
+    plot: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw a trial over time (PNG, SVG), or write all its samples (CSV)."),
+    ] = None,
+    trial: Annotated[
+        int | None, typer.Option(min=1, help="Which trial to draw.", show_default="that with events, or the last")
+    ] = None,
     json: JsonOption = False,
 ) -> None:
-    """Show a run: result, conditions, every interval."""
+    """Show a run: result, conditions, every interval; or draw it over time."""
+    check_picture(plot, ".csv")
     with _open(logbook) as book:
         record = book.record(book.find(run))
+    if plot is not None:
+        _plot(record, plot, trial)
+        return
     if json:
         typer.echo(record.model_dump_json(indent=2))
         return
@@ -83,6 +94,20 @@ def show(
     from harvok.cli.render.record import show_record
 
     show_record(stdout(), record)
+
+
+def _plot(record: "RunRecord", file: Path, trial: int | None) -> None:
+    """Draws a trial over time, or writes everything that was seen as a table."""
+    from harvok.cli.files import writing
+    from harvok.cli.render.console import stderr
+    from harvok.reports.timeline import draw_timeline, write_axis
+
+    if file.suffix.lower() == ".csv":
+        with writing(file) as out:
+            write_axis(record, out)
+    else:
+        draw_timeline(record, file, trial)
+    stderr().print(f"{'written to' if file.suffix == '.csv' else 'drawn in'} {file}", soft_wrap=True)
 
 
 @app.command()

@@ -98,7 +98,7 @@ def watch(
     from harvok.runner.request import PortPlace
 
     test = LinkTest(LinkTrial(port, link_ups, duration), rated, min_link_ups)
-    leave_with_verdict(measure(request_of(PortPlace(), test, keeping, labelling), keeping.json))
+    leave_with_verdict(measure(request_of(PortPlace(), test, keeping, labelling), keeping))
 
 
 @dataclass(frozen=True, slots=True)

@@ -86,4 +86,4 @@ def ramp(
     )
     sizes = frame_sizes(frames.frame_size or [], settings.ip_version, RAMP_SIZES)
     test = LoadTest(shares, sizes, settings, continuous)
-    draw_last(measure(request_of(RigPlace(file), test, keeping, labelling, repeating), keeping.json), plot)
+    draw_last(measure(request_of(RigPlace(file), test, keeping, labelling, repeating), keeping), plot)

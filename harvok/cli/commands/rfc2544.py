@@ -99,7 +99,7 @@ def rfc2544(
         burst_repeats=searching.burst_repeats,
         overload_s=settings.full_s,
     )
-    records = measure(request_of(RigPlace(file), test, keeping, labelling, repeating), keeping.json)
+    records = measure(request_of(RigPlace(file), test, keeping, labelling, repeating), keeping)
     if plots:
         from harvok.cli.render.console import stderr
         from harvok.reports.frames import draw

@@ -122,7 +122,7 @@ def rfc9411(
     )
     model = model_or_across("rfc9411", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)
-    draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping.json), plot)
+    draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping), plot)
 
 
 def _names(asked: list[str]) -> tuple[CaseName, ...]:

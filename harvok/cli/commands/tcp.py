@@ -80,7 +80,7 @@ def tcp(
     the start-up phase; the limiter says what kept it from being higher.
     """
     test = _test(transfer, flow_options)
-    measure(request_of(reaching.settings(station, rated), test, keeping, labelling, repeating), keeping.json)
+    measure(request_of(reaching.settings(station, rated), test, keeping, labelling, repeating), keeping)
 
 
 def _test(transfer: Transfer, flows: FlowOptions) -> TcpTest:

@@ -154,7 +154,7 @@ def udp(
     _check(load, datagrams, flow_options)
     test = _test(load, _pattern(datagrams, flow_options), _trial(datagrams, flow_options), flow_options)
     request = request_of(reaching.settings(station, rated), test, keeping, labelling, repeating)
-    records = measure(request, keeping.json)
+    records = measure(request, keeping)
     draw_last(records, plot)
     leave_with_verdict(records)
 

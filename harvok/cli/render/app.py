@@ -3,12 +3,12 @@
 from collections.abc import Iterator, Sequence
 from typing import cast
 
-from rich.console import Console, Group, RenderableType
+from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from harvok.cli.render.charts import Chart, charts
-from harvok.cli.render.run_view import Rows, RowsView, RunView
+from harvok.cli.render.charts import Chart
+from harvok.cli.render.run_view import RowsView, RunView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, maybe, span_words
 from harvok.core.app.reading import LevelReading, Part, Spread, media_of
@@ -37,7 +37,6 @@ from harvok.core.units import (
     format_span,
 )
 
-_CHART_LINES, _MIN_ROWS = 15, 3
 _DELAYS = ("two-way-delay-min", "two-way-delay-median", "two-way-delay-p99", "two-way-delay-max", "two-way-loss")
 
 
@@ -109,18 +108,13 @@ class AppView(RowsView[AppRow]):
         self.start_rows(AppStyle())
 
     def samples(self, samples: Sequence[Sample]) -> None:
+        self.see_device(samples)
         for row in self._rows_of_samples.add(samples):
             self.show_row(row)
 
-    def newest(self, style: Rows[AppRow], height: int) -> RenderableType:
-        """The charts, and as many rows below them as there is room for."""
-        room = height - _CHART_LINES
-        if room < _MIN_ROWS:
-            return super().newest(style, height)
-        return Group(
-            charts(_charts([row for row in self.rows if row.direction == self.rows[0].direction]), self._console.width),
-            super().newest(style, room),
-        )
+    def live_charts(self) -> list[Chart]:
+        rows = [row for row in self.rows if row.direction == self.rows[0].direction]
+        return [*_charts(rows), *self.device_charts()]
 
 
 def _charts(rows: Sequence[AppRow]) -> list[Chart]:

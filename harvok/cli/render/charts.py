@@ -1,6 +1,6 @@
 """Small charts of braille dots, for a terminal: the newest value to the right."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 from rich.table import Table
@@ -12,21 +12,41 @@ _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 _HEIGHT = 4
 _GAP = 3
 _WIDEST = 6
+_DASH = 4
 
 
 @dataclass(frozen=True, slots=True)
 class Chart:
-    """A title, a value for each moment, None where there is none, and how a value is shown."""
+    """A title, a value for each moment, None where there is none, and how a value is shown. `ceiling` is a level that
+    is drawn across, `marks` are the numbers of values at which something happened, drawn from top to bottom."""
 
     title: str
     values: Sequence[float | None]
     show: Callable[[float], str]
+    ceiling: float | None = None
+    marks: Collection[int] = ()
 
 
-def braille(values: Sequence[float | None], width: int, height: int, top: float) -> list[str]:
+def braille(
+    values: Sequence[float | None],
+    width: int,
+    height: int,
+    top: float,
+    ceiling: float | None = None,
+    marks: Collection[int] = (),
+) -> list[str]:
     """Values as lines of characters, from 0 at the bottom to `top`; two values a character. Neighbours are joined."""
     rows, newest = 4 * height, _stretched(values, 2 * width)
     cells = [[_BLANK] * width for _ in range(height)]
+    if ceiling is not None and top > 0:
+        level = rows - 1 - min(int(ceiling / top * rows), rows - 1)
+        for column in range(0, 2 * width, _DASH):
+            cells[level // 4][column // 2] |= _DOTS[level % 4][column % 2]
+    each = _each(len(values), 2 * width)
+    for mark in marks:
+        column = 2 * width - (len(values) - mark) * each
+        for row in range(0, rows, 2) if column >= 0 else ():
+            cells[row // 4][column // 2] |= _DOTS[row % 4][column % 2]
     before: int | None = None
     for column, value in enumerate(newest, 2 * width - len(newest)):
         if value is None:
@@ -42,8 +62,13 @@ def braille(values: Sequence[float | None], width: int, height: int, top: float)
 
 def _stretched(values: Sequence[float | None], dots: int) -> list[float | None]:
     """The newest values, as many as there are dots; each several times where there are few."""
-    each = min(max(dots // max(len(values), 1), 1), _WIDEST)
-    return [value for value in values[-dots // each :] for _ in range(each)]
+    each = _each(len(values), dots)
+    return [value for value in values[-(dots // each) :] for _ in range(each)]
+
+
+def _each(number: int, dots: int) -> int:
+    """How many dots wide each of so many values is drawn."""
+    return min(max(dots // max(number, 1), 1), _WIDEST)
 
 
 def charts(ones: Sequence[Chart], width: int) -> Table:
@@ -57,8 +82,16 @@ def charts(ones: Sequence[Chart], width: int) -> Table:
 
 def _drawn(chart: Chart, width: int) -> Text:
     seen = [value for value in chart.values if value is not None]
-    top, newest = max(seen, default=0.0), chart.values[-1] if chart.values else None
+    largest, newest = max(seen, default=0.0), chart.values[-1] if chart.values else None
+    top = max(largest, chart.ceiling or 0.0)
     now = "–" if newest is None else chart.show(newest)
-    head = Text.assemble((chart.title, "bold"), f" {now}, max {chart.show(top)}" if seen else " –")
+    head = Text.assemble((chart.title, "bold"), f" {now}, max {chart.show(largest)}" if seen else " –")
     head.truncate(width)
-    return Text("\n").join([head, *(Text(line) for line in braille(chart.values, width, _HEIGHT, top))])
+    return Text("\n").join(
+        [head, *(Text(line) for line in braille(chart.values, width, _HEIGHT, top, chart.ceiling, chart.marks))]
+    )
+
+
+def chart_lines(number: int) -> int:
+    """How many lines so many charts take."""
+    return -(-number // 2) * (_HEIGHT + 1)

@@ -1,13 +1,16 @@
 """Frames between two ports while a test runs: on a terminal a paragraph that changes, elsewhere a line per trial. Then
 RFC 2544 results and calibrations as tables over the frame sizes."""
 
+import bisect
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import cast
 
-from rich.console import Console
+from rich.console import Console, Group
 from rich.status import Status
 from rich.text import Text
 
+from harvok.cli.render.charts import Chart, chart_lines, charts
 from harvok.cli.render.console import stderr
 from harvok.cli.render.rig import what_is_sent
 from harvok.cli.render.run_view import RunView, ShowRun
@@ -21,7 +24,7 @@ from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import FramesTest, port_words
 from harvok.core.procedures.latency import latency_definition
 from harvok.core.quantities import QUANTITIES, heading_of
-from harvok.core.samples import Sample
+from harvok.core.samples import DEVICE, Sample
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.frames import (
     FRAME_DELAY,
@@ -50,6 +53,9 @@ _CALIBRATION = (
 )  # fmt: skip
 
 
+_BESIDE_SPINNER = 4
+
+
 class FramesView(RunView):
     """Says what will be sent where, and then how far it is."""
 
@@ -66,6 +72,7 @@ class FramesView(RunView):
         self._trial: FrameTrial | None = None
         self._last = ""
         self._streams: dict[str, str] = {}
+        self._rates: dict[str, StreamRates] = {}
         self._found: dict[str, dict[str, str]] = {}
 
     def run_started(self, outline: RunOutline) -> None:
@@ -79,15 +86,18 @@ class FramesView(RunView):
 
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, FrameTrial)
-        self._number, self._trial, self._streams = number, trial, {}
+        self._number, self._trial, self._streams, self._rates = number, trial, {}, {}
+        self.device_cpu, self.marks = [], []
         self._update()
 
     def samples(self, samples: Sequence[Sample]) -> None:
         by_direction: dict[str, dict[str, float]] = {}
-        for sample in samples:
+        for sample in (one for one in samples if one.source != DEVICE):
             by_direction.setdefault(sample.labels["direction"], {})[sample.quantity] = sample.value
         for direction, values in by_direction.items():
             self._streams[direction] = progress_words(samples[-1].at_s, values)
+            self._rates.setdefault(direction, StreamRates()).add(samples[-1].at_s, values)
+        self.see_device(samples)
         self._update()
 
     def found(self, figures: Sequence[Figure]) -> None:
@@ -119,7 +129,45 @@ class FramesView(RunView):
         if self._last:
             lines.append(f"before: {self._last}")
         lines += [f"{name} so far: {', '.join(of_sizes.values())}" for name, of_sizes in self._found.items()]
-        self._status.update(Text("\n  ".join(lines)))
+        words = Text("\n  ".join(lines))
+        drawn = [chart for name, rates in self._rates.items() for chart in rates.charts(name, self.marks)]
+        drawn += self.device_charts()
+        if not self.charted or not drawn or self._console.height < len(lines) + chart_lines(len(drawn)) + 2:
+            self._status.update(words)
+        else:
+            self._status.update(Group(words, charts(drawn, self._console.width - _BESIDE_SPINNER)))
+
+
+@dataclass(slots=True)
+class StreamRates:
+    """What was received of a direction a second, and lost or under way, between each two looks."""
+
+    moments_s: list[float] = field(default_factory=list)
+    offered: list[float | None] = field(default_factory=list)
+    received: list[float | None] = field(default_factory=list)
+    missing: list[float | None] = field(default_factory=list)
+    _before: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    def add(self, at_s: float, values: Mapping[str, float]) -> None:
+        """Frames that were sent and received since the start of the trial."""
+        sent, received = values[SENT_FRAMES], values[RECEIVED_FRAMES]
+        before_s, sent_before, received_before = self._before
+        if at_s <= before_s:
+            return
+        self.moments_s.append(at_s)
+        self.offered.append((sent - sent_before) / (at_s - before_s))
+        self.received.append((received - received_before) / (at_s - before_s))
+        self.missing.append(max(sent - received, 0.0))
+        self._before = at_s, sent, received
+
+    def charts(self, direction: str, marks_s: Sequence[float]) -> list[Chart]:
+        """Rate against what was offered, and what is missing."""
+        marks = [bisect.bisect_left(self.moments_s, at_s) for at_s in marks_s]
+        offered = max((value for value in self.offered if value), default=None)
+        return [
+            Chart(f"received, {direction}, frames/s", self.received, format_frame_rate, offered, marks),
+            Chart(f"missing, {direction}", self.missing, "{:.0f}".format, None, marks),
+        ]
 
 
 def trial_words(trial: FrameTrial) -> str:

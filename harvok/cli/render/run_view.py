@@ -8,14 +8,19 @@ from rich.live import Live
 from rich.status import Status
 from rich.text import Text
 
+from harvok.cli.render.charts import Chart, chart_lines, charts
 from harvok.cli.render.console import print_hanging
+from harvok.cli.render.device import show_device_words
+from harvok.cli.render.events import show_events
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, verdict_text
+from harvok.core.events import EVENT
 from harvok.core.judgement.finding import Finding, verdict_of
 from harvok.core.link import PortSpeed
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.quantities import QUANTITIES
+from harvok.core.samples import DEVICE, Event, Sample
 from harvok.core.units import counted, format_duration, format_quantity, format_share
 from harvok.runner.request import TestRequest
 from harvok.runner.samples import headline_figures, summaries_of
@@ -26,6 +31,7 @@ ShowRun = Callable[[Console, RunRecord], None]
 MAX_ACCEPTED = 12
 """More limits than this that are met are counted rather than listed."""
 _WIDE = 100  # columns that the table of repeats takes with its medians
+_MIN_ROWS = 3
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
 
 
@@ -41,6 +47,9 @@ class RunView(Observer):
         self.records: list[RunRecord] = []
         self._console, self._show, self._request = console, show, request
         self._moving: Live | Status | None = None
+        self.charted = True
+        self.device_cpu: list[float | None] = []
+        self.marks: list[float] = []
         self._shown_notices: set[str] = set()
 
     def run_started(self, outline: RunOutline) -> None:
@@ -48,6 +57,20 @@ class RunView(Observer):
         link = outline.link
         ends = [_with_port(outline.near, link.near), *([_with_port(outline.far, link.far)] if outline.far else [])]
         self._console.print(Text.assemble((" – ".join(ends), "bold"), f"  run {outline.run}{repeat}"), soft_wrap=True)
+
+    def happened(self, events: Sequence[Event]) -> None:
+        """Keeps when something was done on purpose, for charts."""
+        self.marks += [event.at_s for event in events if event.name == EVENT]
+
+    def see_device(self, samples: Sequence[Sample]) -> None:
+        """Keeps how busy the device is, for charts."""
+        busy = [one.value for one in samples if one.source == DEVICE and one.quantity == "device-cpu"]
+        if busy:
+            self.device_cpu.append(max(busy))
+
+    def device_charts(self) -> list[Chart]:
+        """What the device itself told; nothing where it was not asked."""
+        return [Chart("CPU of the device", self.device_cpu, format_share)] if self.device_cpu else []
 
     def notice(self, text: str) -> None:
         self._shown_notices.add(text)
@@ -107,7 +130,7 @@ class RowsView(RunView, Generic[RowT]):
     def start_rows(self, style: Rows[RowT]) -> None:
         """A trial begins; its rows are shown like this."""
         self._stop_moving()
-        self._style, self.rows = style, []
+        self._style, self.rows, self.device_cpu, self.marks = style, [], [], []
         if self._console.is_terminal:
             self._moving = Live(console=self._console, auto_refresh=False, vertical_overflow="crop")
             self._moving.start()
@@ -124,7 +147,19 @@ class RowsView(RunView, Generic[RowT]):
         else:
             self._console.print(self._style.line(row), soft_wrap=True)
 
+    def live_charts(self) -> list[Chart]:
+        """What is drawn above the rows; nothing by default."""
+        return []
+
     def newest(self, style: Rows[RowT], height: int) -> RenderableType:
+        """The charts, and as many rows below them as there is room for; no charts where there is little."""
+        drawn = self.live_charts() if self.charted else []
+        room = height - chart_lines(len(drawn))
+        if not drawn or room < _MIN_ROWS:
+            return self._last_rows(style, height)
+        return Group(charts(drawn, self._console.width), self._last_rows(style, room))
+
+    def _last_rows(self, style: Rows[RowT], height: int) -> RenderableType:
         """The last rows, as many as there is room for."""
         table = style.table(self.rows[-height:])
         hidden = len(self.rows) - height
@@ -137,6 +172,8 @@ def show_run(console: Console, record: RunRecord, show: ShowRun, shown_notices: 
     if record.findings:
         show_findings(console, record.findings)
     show(console, record)
+    show_events(console, record)
+    show_device_words(console, record)
     for notice in record.notices:
         if notice not in shown_notices:
             show_notice(console, notice)

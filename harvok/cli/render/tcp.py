@@ -6,6 +6,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
+from harvok.cli.render.charts import Chart
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe, span_words
@@ -77,8 +78,23 @@ class TcpView(RowsView[IntervalRow]):
         self.start_rows(TcpRows())
 
     def samples(self, samples: Sequence[Sample]) -> None:
+        self.see_device(samples)
         for row in self._joiner.add(samples):
             self.show_row(row)
+
+    def live_charts(self) -> list[Chart]:
+        """Goodput against the ceiling, and RTT, of each direction."""
+        return [
+            chart for direction in dict.fromkeys(row.direction for row in self.rows) for chart in self._of(direction)
+        ] + self.device_charts()
+
+    def _of(self, direction: str) -> Iterator[Chart]:
+        rows = [row for row in self.rows if row.direction == direction]
+        marks = [number for number, row in enumerate(rows) if any(row.start_s <= at < row.end_s for at in self.marks)]
+        shares = [row.goodput_bps / row.ceiling_share for row in rows if row.ceiling_share]
+        ceiling = shares[-1] if shares else None
+        yield Chart(f"goodput, {direction}", [row.goodput_bps for row in rows], format_rate, ceiling, marks)
+        yield Chart(f"RTT, {direction}", [row.rtt_mean_s for row in rows], format_duration, None, marks)
 
 
 def show_tcp_trials(console: Console, record: RunRecord) -> None:

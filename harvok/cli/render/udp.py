@@ -7,6 +7,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
+from harvok.cli.render.charts import Chart
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe, span_words
@@ -95,8 +96,23 @@ class UdpView(RowsView[UdpRow]):
         self.start_rows(UdpRows(trial))
 
     def samples(self, samples: Sequence[Sample]) -> None:
+        self.see_device(samples)
         for row in self._joiner.add(samples):
             self.show_row(row)
+
+    def live_charts(self) -> list[Chart]:
+        """Rate and loss of each direction; of several services the first."""
+        return [
+            chart for direction in dict.fromkeys(row.direction for row in self.rows) for chart in self._of(direction)
+        ] + self.device_charts()
+
+    def _of(self, direction: str) -> Iterator[Chart]:
+        rows = [row for row in self.rows if row.direction == direction]
+        rows = [row for row in rows if row.service == rows[0].service]
+        marks = [number for number, row in enumerate(rows) if any(row.start_s <= at < row.end_s for at in self.marks)]
+        sent = max(row.sent_bps for row in rows)
+        yield Chart(f"received, {direction}", [row.received_bps for row in rows], format_rate, sent, marks)
+        yield Chart(f"missing, {direction}", [row.missing for row in rows], "{:.0f}".format, None, marks)
 
 
 def show_udp_trials(console: Console, record: RunRecord) -> None:

@@ -74,7 +74,9 @@ def view_of(test: Test) -> View:
     return VIEWS.get(test.kind, View())
 
 
-def live_view(console: Console, request: TestRequest) -> RunView:
-    """What follows a request while it runs. To be closed at the end."""
+def live_view(console: Console, request: TestRequest, charted: bool = True) -> RunView:
+    """What follows a request while it runs, with charts where there is room. To be closed at the end."""
     view = view_of(request.test)
-    return view.live(console, view.show, request)
+    live = view.live(console, view.show, request)
+    live.charted = charted
+    return live

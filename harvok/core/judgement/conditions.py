@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.errors import UsageError
 
+_DEVICE = "device."
 NOTHING = "—"
 """Stands for a condition that a run does not tell."""
 
@@ -33,6 +34,8 @@ def differences(before: Series, after: Series, changed: Collection[str] = ()) ->
     found = []
     for key in known:
         was, now = _values(before.runs, key), _values(after.runs, key)
+        if key.startswith(_DEVICE) and not (was and now):
+            continue
         if was != now or len(was) > 1:
             found.append(Difference(key, was, now, declared=any(fits(key, name) for name in changed)))
     return sorted(found, key=lambda d: (d.declared, d.condition))
@@ -44,4 +47,6 @@ def fits(condition: str, name: str) -> bool:
 
 
 def _values(runs: Iterable[RunSample], key: str) -> tuple[str, ...]:
-    return tuple(sorted({run.conditions.get(key, NOTHING) for run in runs}))
+    """The values of a condition; what a device said counts only in runs in which it was asked."""
+    known = [run.conditions for run in runs if key in run.conditions or not key.startswith(_DEVICE)]
+    return tuple(sorted({conditions.get(key, NOTHING) for conditions in known}))

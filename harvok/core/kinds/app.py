@@ -156,6 +156,7 @@ APP = Kind(
     test=AppTest,
     procedure=app_test,
     rig="users",
+    takes_events=True,
     quantities=(
         "app-goodput", "transactions-rate", "connections-rate", "open-connections", "app-throughput-l2", "packets-rate",
         "first-byte-median", "first-byte-p999", "response-median", "response-p999", "failed-transactions", "failures",

@@ -51,6 +51,7 @@ DELAY = Kind(
     test=DelayTest,
     procedure=delay_test,
     rig="reflector",
+    takes_events=True,
     quantities=(
         "two-way-delay-median", "delay-under-load", "two-way-delay-min", "two-way-delay-mean", "two-way-delay-p99",
         "two-way-delay-max", "two-way-variation-p99", "two-way-loss",

@@ -246,6 +246,7 @@ LOAD = Kind(
     test=LoadTest,
     procedure=hold_loads,
     rig="frames",
+    takes_events=True,
     quantities=(
         "forwarding-rate-l2", "forwarding-rate", "offered-load", "frame-loss", "latency-min", "latency-median",
         "latency-p999",

@@ -54,7 +54,8 @@ class Kind:
     the test itself sets, by its findings and the events of its trials. `step` is its form in a plan, `sweeping` how it
     is swept; None where it has neither. `over_load`: its figures are drawn over the load. `host_notices` says what the
     hosts will not grant, and raises UsageError for what cannot work between them. `held_against_calibration`: its
-    figures near the tester's own limit are marked as such.
+    figures near the tester's own limit are marked as such. `takes_events`: each of its trials shows the same thing, so
+    that something may be done in mid-trial on purpose.
     """
 
     test: type[Any]
@@ -70,6 +71,7 @@ class Kind:
     over_load: bool = False
     host_notices: Callable[[Any, HostConditions, HostConditions | None], Iterator[str]] = _no_notices
     held_against_calibration: bool = True
+    takes_events: bool = False
     name: str = field(init=False)
 
     def __post_init__(self) -> None:

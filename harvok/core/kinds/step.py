@@ -2,8 +2,9 @@
 
 from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
+from harvok.core.events import SETUP_ACTIONS, parse_events
 from harvok.core.fields import Model
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import NO_AXES, Axis, AxisSet, parse_axes, point_name, points_of
@@ -17,7 +18,9 @@ _SOME_LINE_BPS = 1e9
 
 class Step(Model):
     """A name, what the person at the bench is told before it, and when it comes round again, how often it is run, and
-    the impairment of its path: of a virtual rig, or of the bridge that runs on this host. With `over` it is a sweep:
+    the impairment of its path: of a virtual rig, or of the bridge that runs on this host. `events` are done in
+    mid-test (core.events), `setup` before the step and `undo` after it; what `check` prints must have `expect` in
+    it. With `over` it is a sweep:
     the same test at every point of one or two axes, and as it stands before and after them.
 
     Subclasses add `test`, a Literal by which a plan names the kind, and say where it runs and what can be varied.
@@ -33,6 +36,11 @@ class Step(Model):
     repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
     impairment: str | None = None
     over: list[str] = []
+    events: list[str] = []
+    setup: list[str] = []
+    check: str = ""
+    expect: str = ""
+    undo: list[str] = []
 
     def build(self, line_bps: float = 0.0) -> Test:
         """The test to run; `line_bps` is the rated speed of a rig's ports, 0 where none is known."""
@@ -57,6 +65,31 @@ class Step(Model):
     def needs_token(self) -> bool:
         """Whether the station is asked for traffic of its own."""
         return self.place == "station"
+
+    @field_validator("events")
+    @classmethod
+    def _check_events(cls, texts: list[str]) -> list[str]:
+        try:
+            parse_events(texts)
+        except UsageError as error:
+            raise ValueError(f"{error.message}. {error.hint}") from error
+        return texts
+
+    @field_validator("setup", "undo")
+    @classmethod
+    def _check_setup(cls, texts: list[str]) -> list[str]:
+        for text in texts:
+            if text.partition(" ")[0] not in SETUP_ACTIONS or not text.partition(" ")[2].strip():
+                raise ValueError(f"'{text}' is none of {', '.join(SETUP_ACTIONS)}, with its words")
+        return texts
+
+    @model_validator(mode="after")
+    def _check_goes_with_setup(self) -> Self:
+        if (self.check or self.expect or self.undo) and not self.setup:
+            raise ValueError("check, expect and undo go with setup: without it nothing was changed")
+        if self.check and self.check.partition(" ")[0] not in ("run", "device"):
+            raise ValueError("check is to be 'run COMMAND' or 'device COMMAND', whose output is looked at")
+        return self
 
     @model_validator(mode="after")
     def _check_axes(self) -> Self:

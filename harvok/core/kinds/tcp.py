@@ -94,6 +94,7 @@ TCP = Kind(
     test=TcpTest,
     procedure=tcp_test,
     rig="stations",
+    takes_events=True,
     quantities=(
         "goodput-settled", "ceiling-share", "goodput-mean", "settling", "ceiling", "transfer-time-ratio",
         "segment-payload", "retransmitted", "rtt-min", "rtt-mean", "buffer-delay", "fairness", "busiest-core-near",

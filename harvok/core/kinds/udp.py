@@ -145,6 +145,7 @@ UDP_LOAD = Kind(
     step=UdpStep,
     sweeping=_SWEEPING,
     host_notices=_host_notices,
+    takes_events=True,
 )
 UDP_STEPS = Kind(
     UdpStepsTest, udp_steps, "stations", _OF_A_LOAD, _step_conditions, over_load=True, host_notices=_host_notices
@@ -159,5 +160,12 @@ UDP_SEARCH = Kind(
     host_notices=_host_notices,
 )
 UDP_SERVICES = Kind(
-    UdpServicesTest, udp_services, "stations", _OF_A_LOAD, _conditions, _judge_services, host_notices=_host_notices
+    UdpServicesTest,
+    udp_services,
+    "stations",
+    _OF_A_LOAD,
+    _conditions,
+    _judge_services,
+    host_notices=_host_notices,
+    takes_events=True,
 )

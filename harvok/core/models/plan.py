@@ -10,7 +10,7 @@ from harvok.core.fields import Model, Rate, Share, with_new_names
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.kinds.step import Name, Step
 from harvok.core.kinds.table import KINDS, kind_of
-from harvok.core.quantities import QUANTITIES
+from harvok.core.quantities import DEVICE_QUANTITIES, EVENT_QUANTITIES, QUANTITIES
 from harvok.core.units import format_quantity, parse_quantity
 from harvok.errors import BadQuantityError, UsageError
 
@@ -154,8 +154,8 @@ _LIMIT_HINT = (
 
 
 def quantities_of(step: Step) -> tuple[str, ...]:
-    """What the figures of a step may be of."""
-    return kind_of(step.example).quantities
+    """What the figures of a step may be of; any test may be watched, and those with events have outages."""
+    return (*kind_of(step.example).quantities, *(EVENT_QUANTITIES if step.events else ()), *DEVICE_QUANTITIES)
 
 
 class Plan(Model):
@@ -171,6 +171,7 @@ class Plan(Model):
     station: str | None = None
     rated: Rate | None = None
     rig: str | None = None
+    device: str | None = None
     unit: list[Name] = []
     repeats: Annotated[int, Field(ge=1, le=1000)] = 5
     alternate: bool = False

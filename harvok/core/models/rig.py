@@ -50,6 +50,16 @@ class SimulatedGatewayKeys(Model):
     delay: Annotated[Duration, Field(gt=0)] = 100e-6
 
 
+class SimulatedAgentKeys(Model):
+    """How the device of a simulated rig answers when it is asked what it counts, with the faults of real agents."""
+
+    refresh: Duration = 0.0
+    bits: Literal[32, 64] = 64
+    wraps_after: Annotated[int, Field(ge=1, le=2**32)] | None = None
+    restart_at: Annotated[Duration, Field(gt=0)] | None = None
+    bad_lead: Literal["port1", "port2"] | None = None
+
+
 class _RigBase(Model):
     """What every rig file says: what the device is called, and the speed of its ports."""
 
@@ -60,12 +70,13 @@ class _RigBase(Model):
 
 class SimulatedRig(_RigBase):
     """A modelled device between two tester ports of the rated speed, in virtual time; with `gateway` also a modelled
-    gateway between users and a service."""
+    gateway between users and a service, and with `agent` a device that is watched."""
 
     kind: Literal["simulated"]
     seed: int = 1
     device: SimulatedDevice = SimulatedDevice()
     gateway: SimulatedGatewayKeys | None = None
+    agent: SimulatedAgentKeys | None = None
 
     @property
     def port_names(self) -> list[str]:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Final, Literal, TypeVar, Union
 from pydantic import Field, ValidationError
 
 from harvok.core.conditions import HostConditions, InterfaceFacts
+from harvok.core.device.trial import DeviceTrial
 from harvok.core.ethernet import IpVersion, ip_version_of
 from harvok.core.fields import Model
 from harvok.core.figures import Figure
@@ -15,6 +16,7 @@ from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.table import KINDS
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
+from harvok.core.models.device import DeviceRecord
 from harvok.core.models.impairment import ImpairmentRecord
 from harvok.core.models.preflight import Check
 from harvok.core.models.rig import PortsRig, SimulatedRig, VirtualRig
@@ -120,6 +122,7 @@ class TrialRecord(Model):
     result: Annotated[TrialOutcome, Field(discriminator="kind")] | None = None
     samples: list[SampleColumns] = []
     events: list[Event] = []
+    device: DeviceTrial | None = Field(default=None, description="what the device under test counted meanwhile")
 
 
 class RunRecord(Model):
@@ -147,6 +150,7 @@ class RunRecord(Model):
     impairment: ImpairmentRecord | None = Field(default=None, description="what was put on the path on purpose")
     near: HostConditions
     far: HostConditions | None = None
+    device: DeviceRecord | None = Field(default=None, description="the device under test, where it was asked")
     trials: list[TrialRecord] = []
     readings: list[Reading] = []
     figures: list[Figure] = []

@@ -12,6 +12,7 @@ from harvok.core.models.run import AnyRigRecord
 from harvok.core.procedure import Context, Test
 from harvok.host.facts import host_conditions
 from harvok.logbook.store import Logbook
+from harvok.rigs.device_files import DeviceSettings
 
 _NOWHERE = "127.0.0.1"
 
@@ -35,6 +36,8 @@ class Situation:
     preflight: list[Check] = field(default_factory=list)
     calibration: str | None = None
     impairment: ImpairmentRecord | None = None
+    device: DeviceSettings | None = None
+    """A device of the bench's own, which is watched where no other was named."""
 
 
 class Bench(Protocol):

@@ -13,11 +13,16 @@ from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import RunRecord
 from harvok.core.procedure import Context
 from harvok.core.procedures.frames import FramesTest
+from harvok.device.orders import SnmpAccess, WatchOrders
 from harvok.errors import UsageError
 from harvok.host.cpu import may_raise_priority
 from harvok.logbook.store import Logbook
-from harvok.rigs.frame_rigs import check_streams, open_rig, record_of
+from harvok.rigs.device_files import DeviceSettings
+from harvok.rigs.frame_rigs import FrameRig, check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.simulated import SimulatedPorts
+from harvok.rigs.simulated_device import DEVICE_PORTS
+from harvok.rigs.virtual import VirtualPorts
 from harvok.runner.benches.bench import Situation, this_host
 from harvok.runner.calibration import floors_of, latest_calibration, limits_of
 from harvok.runner.impair import at_work
@@ -68,6 +73,7 @@ class FramesBench:
                 ],
                 calibration=calibration.id if calibration else None,
                 impairment=_impairment_of(self.place),
+                device=_device_of(rig, file),
             )
 
     def _calibration(self, test: FramesTest, logbook: Logbook) -> RunRecord | None:
@@ -116,6 +122,16 @@ def back_to_back_rig(file: RigFile) -> RigFile:
             "Calibrate a rig of ports, or a virtual one.",
         )
     return file.model_copy(update={"device": "wire"} | ({"shape": None} if file.kind == "virtual" else {}))
+
+
+def _device_of(rig: FrameRig, file: RigFile) -> DeviceSettings | None:
+    """A device of our own, which answers when it is asked."""
+    if isinstance(rig, VirtualPorts):
+        return rig.device
+    if isinstance(rig, SimulatedPorts) and rig.asked:
+        orders = WatchOrders(SnmpAccess("", 0), rig.asked.every_s)
+        return DeviceSettings(file.name, orders, dict(DEVICE_PORTS), rig.asked)
+    return None
 
 
 def _isolation_notices(file: RigFile) -> list[str]:

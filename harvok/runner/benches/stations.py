@@ -16,12 +16,14 @@ from harvok.core.models.run import RigRecord
 from harvok.core.procedure import Context
 from harvok.core.tcp.notices import link_notices
 from harvok.logbook.store import Logbook
+from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.stations import StationsRig, StationsSettings
+from harvok.rigs.virtual import settings_of
 from harvok.runner.benches.bench import Situation
 from harvok.runner.calibration import with_app_calibration
 from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
-from harvok.runner.namespaced import BUILT_RIG
+from harvok.runner.namespaced import BUILT_AGENT, BUILT_RIG
 from harvok.runner.request import TestRequest
 from harvok.station.client import resolve
 
@@ -68,6 +70,7 @@ class StationsBench:
             preflight=quick_checks(near, far, link),
             impairment=impairment,
             calibration=calibrated.run,
+            device=_built_device(),
         )
 
 
@@ -99,6 +102,16 @@ def _built_rig() -> VirtualRig | PortsRig | None:
     built = os.environ.get(BUILT_RIG)
     rig = RIG_FILE.validate_json(built) if built else None
     return None if isinstance(rig, SimulatedRig) else rig
+
+
+def _built_device() -> DeviceSettings | None:
+    """How the gateway is asked that was built for this test."""
+    rig, port = _built_rig(), int(os.environ.get(BUILT_AGENT, "0"))
+    if not isinstance(rig, VirtualRig) or not port:
+        return None
+    settings = settings_of(port, rig)
+    ends = dict(zip(("near", "far"), settings.ports.values(), strict=True)) if settings else {}
+    return replace(settings, ports=ends) if settings else None
 
 
 def _impairment_notices(impairment: ImpairmentRecord | None) -> list[str]:

@@ -16,6 +16,8 @@ from harvok.traffic.tcp import CONNECT_TIMEOUT_S, DataTarget, open_connection
 from harvok.traffic.trial_end import Watch
 from harvok.traffic.udp import udp_listeners
 
+_SPEAKS_WITHIN_S = 1
+"""Users speak first, whatever the protocol: the kernel hands a connection over when its first request is there."""
 _BACKLOG = 65_535
 """As many new connections as the kernel keeps (net.core.somaxconn)."""
 
@@ -87,6 +89,7 @@ def _listeners(host: str | None, port: int) -> list[socket.socket]:
     listeners = listen(host, port)
     for listener in listeners:
         listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        listener.setsockopt(socket.IPPROTO_TCP, socket.TCP_DEFER_ACCEPT, _SPEAKS_WITHIN_S)
         listener.listen(_BACKLOG)
     return listeners
 

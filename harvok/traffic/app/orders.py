@@ -16,6 +16,8 @@ PATTERN_BYTES = 1 << 20
 PROVE_S = 5.0
 _MANY = 1 << 20
 """What Linux allows at most unless told otherwise (fs.nr_open)."""
+OTHER_DESCRIPTORS = 64
+"""Of a process, for what is no connection."""
 COARSE = 4
 """Intervals tell their times with 1/8 of resolution, which takes a sixteenth of the bins."""
 

@@ -27,6 +27,7 @@ from harvok.traffic.app.http2_service import PREFACE_BEGINS, ServedStreams, Stra
 from harvok.traffic.app.loop import EVENTS, EVENTS_A_LOOK, HUNG_UP, SWEEPS_A_SECOND, TAKEN_BYTES
 from harvok.traffic.app.media_service import MediaService
 from harvok.traffic.app.orders import (
+    OTHER_DESCRIPTORS,
     PATTERN_BYTES,
     ServiceOrders,
     allow_many_descriptors,
@@ -44,6 +45,8 @@ _LAST_USER_S, _GOODBYE_S = 1.0, 3.0
 _PREPARED_BYTES, _PREPARED_OF_ALL_BYTES = 65_536, 32 << 20
 """Of bodies that are kept joined to their heads: the largest, and all together."""
 _KNOWN = 16_384
+_AT_ONCE_BYTES = 8192
+"""An answer that a new socket takes whole, whatever it may buffer (net.ipv4.tcp_wmem)."""
 _SAMPLED = 0xF
 """One connection in sixteen tells of its segments: they are only looked at for their share that was sent again."""
 TLS_HANDSHAKE = b"\x16"
@@ -94,7 +97,9 @@ class AppService:
     def __init__(self, orders: ServiceOrders) -> None:
         self._orders = orders
         self._proof = orders.proof.encode()
-        self._connections: list[_ServedConnection | None] = [None] * (allow_many_descriptors() + 1)
+        descriptors = allow_many_descriptors()
+        self._connections: list[_ServedConnection | None] = [None] * (descriptors + 1)
+        self._max_open, self._listens = descriptors - OTHER_DESCRIPTORS, False
         self._listeners = {fd: _socket.socket(fileno=fd) for fd in orders.fds}
         self._pattern = pattern()
         self._bodies = os.pread(self._pattern, _PREPARED_BYTES, 0)
@@ -112,18 +117,18 @@ class AppService:
         self._epoll = select.epoll()
         self._transactions = self._accepted = self._open = self._malformed = self._strangers = 0
         self._request_bytes = self._response_bytes = self._segments_sent = self._retransmitted = 0
-        self._swept = self._interval = self._highest_fd = self._dropped = 0
+        self._swept = self._interval = self._highest_fd = self._dropped = self._first = 0
         self._told = (0, 0, 0, 0)
-        self._over = False
+        self._over = self._at_once = False
         self._overflows_before = _listen_overflows()
 
     def serve(self) -> None:
         """Until its time is over and the last user has gone, or the parent has."""
         began_ns = monotonic_ns()
         self._began_wall_ns, self._began_ns = SYSTEM.wall_ns(), began_ns
-        for fd, listener in self._listeners.items():
+        for listener in self._listeners.values():
             listener.setblocking(False)
-            self._epoll.register(fd, select.EPOLLIN | select.EPOLLEXCLUSIVE)
+        self._listen()
         for fd in self._media.sockets:
             self._epoll.register(fd, select.EPOLLIN)
         self._epoll.register(0, select.EPOLLIN)
@@ -135,6 +140,17 @@ class AppService:
             timers.run()
             self._take(poll(1.0, EVENTS_A_LOOK))
         say({"over": self._counts()})
+
+    def _listen(self) -> None:
+        for fd in self._listeners:
+            self._epoll.register(fd, select.EPOLLIN | select.EPOLLEXCLUSIVE)
+        self._listens = True
+
+    def _listen_no_more(self) -> None:
+        """There is no room for another connection: they go to the other processes, if there are any."""
+        for fd in self._listeners:
+            self._epoll.unregister(fd)
+        self._listens = False
 
     def _counts(self) -> dict[str, int]:
         return {
@@ -249,22 +265,57 @@ class AppService:
     def _accept(self, listener: _socket.socket) -> None:
         now_ns, accept, family = monotonic_ns(), listener._accept, listener.family  # type: ignore[attr-defined]
         try:
-            for _ in range(EVENTS_A_LOOK):
+            for _ in range(min(EVENTS_A_LOOK, self._max_open - self._open)):
                 fd, _address = accept()
                 sock = self._socket(family, socket.SOCK_STREAM, 0, fd)  # said, so that the kernel need not be asked
+                self._accepted += 1
+                got = self._first_bytes(sock)
+                if got and self._is_served_at_once(sock, got):
+                    continue
                 connection = _ServedConnection(sock, now_ns)
                 if self._tls:
                     connection.state = NEW
                 self._connections[fd], self._highest_fd = connection, max(self._highest_fd, fd)
                 self._epoll.register(fd, EVENTS)
-                self._accepted += 1
                 self._open += 1
+                if got:
+                    self._take_slowly(connection, got)
         except OSError:  # nobody is waiting any more, or no descriptor is left
             return
+        if self._open >= self._max_open:
+            self._listen_no_more()
+
+    def _first_bytes(self, sock: _socket.socket) -> int:
+        """How much of a first request is there already, in the buffer; 0 for nothing, or where TLS is to be looked for.
+        One connection in sixteen goes the long way, so that its segments are counted at its end."""
+        self._first += 1
+        if self._tls or self._first & _SAMPLED == 0:
+            return 0
+        try:
+            return sock.recv_into(self._buffer, 0, _NOW)
+        except OSError:
+            return 0
+
+    def _is_served_at_once(self, sock: _socket.socket, got: int) -> bool:
+        """Whether all of a connection is over with its first request, since that is known and its only one: it then
+        costs half of what others do."""
+        answer = self._known.get(self._view[:got].tobytes())
+        if answer is None or answer.whole is None or not answer.close or answer.size > _AT_ONCE_BYTES:
+            return False
+        try:
+            sent = sock.send(answer.whole, answer.flags)
+        except OSError:
+            sent = 0
+        sock.close()
+        self._at_once = True
+        self._transactions += 1
+        self._request_bytes += got
+        self._response_bytes += sent
+        return True
 
     def _drop(self, connection: _ServedConnection) -> None:
         self._dropped += 1
-        if self._dropped & _SAMPLED == 0:
+        if self._at_once or self._dropped & _SAMPLED == 0:
             self._count_segments(connection)
         self._connections[connection.fd], connection.state = None, GONE
         self._open -= 1
@@ -541,6 +592,8 @@ class AppService:
                 else:
                     self._send_away(connection, malformed=False)
         self._swept = 0 if self._swept + part > self._highest_fd else self._swept + part
+        if not self._listens and self._open < self._max_open:
+            self._listen()
         past_s = (now_ns - self._began_ns) / 1e9 - self._orders.lasts_s
         self._over = self._over or (past_s > _LAST_USER_S and not self._open) or past_s > _GOODBYE_S
         self._timers.at(due_ns + 1_000_000_000 // SWEEPS_A_SECOND, self._sweep)

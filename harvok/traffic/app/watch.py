@@ -1,6 +1,8 @@
 """The processes of one end of a stream of application traffic, and what they tell, put together."""
 
+import math
 import os
+import resource
 import select
 from collections.abc import Callable, Sequence
 from dataclasses import replace
@@ -21,15 +23,28 @@ from harvok.core.trials.app import (
     ServiceCounts,
 )
 from harvok.errors import UnsupportedError
-from harvok.traffic.app.orders import COARSE, PROVE_S, ServiceOrders, UsersOrders, write_orders
+from harvok.traffic.app.orders import COARSE, OTHER_DESCRIPTORS, PROVE_S, ServiceOrders, UsersOrders, write_orders
 from harvok.traffic.processes import Line, Processes, ProcessWatch, processes_for_each_end
 from harvok.traffic.sampler import CpuMeter, MeterMaker
 from harvok.worker.parent import Worker
 
 OnAppInterval = Callable[[AppInterval], None]
 
+_MAX_PROCESSES = 64
+
 _SUMMED = ("users", "open_connections", "connections", "transactions", "request_bytes", "response_bytes", "failed",
            "unserved")  # fmt: skip
+
+
+def processes_for(trial: AppTrial) -> int:
+    """How many processes each end of a trial needs: as many as its cores are worth, or as all connections of users who
+    stay fit into, where a process may have fewer descriptors. Users who arrive are as many as the device is slow, which
+    nobody knows beforehand: they have what there is."""
+    connections = max(application.connections for application in trial.mix.applications)
+    at_once = max(level.users or 0 for level in trial.levels) * connections
+    each = max(resource.getrlimit(resource.RLIMIT_NOFILE)[1] - OTHER_DESCRIPTORS, 1)
+    needed = math.ceil(at_once / each) if at_once else 1
+    return min(max(processes_for_each_end(), needed), _MAX_PROCESSES)
 
 
 def start_worker(module: str, orders: UsersOrders | ServiceOrders, fds: Sequence[int] = ()) -> Worker:
@@ -83,7 +98,7 @@ class UsersWatch(_Watch):
     """The users of one stream."""
 
     def __init__(self, end: End, direction: str, trial: AppTrial, orders: UsersOrders) -> None:
-        of = min(processes_for_each_end(), _most_at_once(trial))
+        of = min(processes_for(trial), _most_at_once(trial))
         workers = [
             start_worker("harvok.traffic.app.users_worker", replace(orders, number=number, of=of))
             for number in range(of)
@@ -145,7 +160,7 @@ class ServiceWatch(_Watch):
         )
         workers = [
             _start_service(replace(orders, number=number, media_fds=() if number else tuple(media)))
-            for number in range(processes_for_each_end())
+            for number in range(processes_for(trial))
         ]
         super().__init__(direction, "receiver", Processes(end, workers))
         self._counts: list[dict[str, int]] = []
