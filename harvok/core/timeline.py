@@ -1,7 +1,7 @@
 """Everything that was seen of one trial, over one axis of time: what a plot of it shows, panel by panel."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from harvok.core.events import EVENT, EVENT_ENDS
 from harvok.core.samples import DEVICE, INTERVAL_LENGTH, Event, SampleColumns
@@ -51,9 +51,20 @@ def timeline_of(blocks: Sequence[SampleColumns], events: Iterable[Event]) -> Tim
         TimePanel("busiest core", "%", [*_cpus(blocks)]),
     ]
     marks = [(event.at_s, _words(event)) for event in events if event.name in (EVENT, EVENT_ENDS, "device-reset")]
-    return Timeline(
-        [panel for panel in panels if any(any(y for _, y in curve.points) for curve in panel.curves)], marks
-    )
+    return Timeline([_readable(panel) for panel in map(_without_nothing, panels) if panel.curves], marks)
+
+
+def _without_nothing(panel: TimePanel) -> TimePanel:
+    """Without curves that stay at nothing all the time."""
+    return replace(panel, curves=[curve for curve in panel.curves if any(y for _, y in curve.points)])
+
+
+def _readable(panel: TimePanel) -> TimePanel:
+    """Milliseconds that are all below one as microseconds."""
+    if panel.unit != "ms" or max(y for curve in panel.curves for _, y in curve.points) >= 1:
+        return panel
+    curves = [replace(curve, points=[(x, 1e3 * y) for x, y in curve.points]) for curve in panel.curves]
+    return replace(panel, unit="µs", curves=curves)
 
 
 def _words(event: Event) -> str:

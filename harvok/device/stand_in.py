@@ -14,7 +14,7 @@ _SPEED_BPS = 1e9
 _FRAME_BYTES = 800
 _SWING_S = 60.0
 _ERRORS_EACH_S = 0.5
-_BEATS_S = 0.05
+_BEATS_S = 0.005
 
 
 class StandIn:

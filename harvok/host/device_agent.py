@@ -25,6 +25,7 @@ _MAX_REQUEST = 65_535
 _LINKS_KNOWN_S = 0.5
 """Whether ports are up is asked of the kernel no more often than that: it takes a hundred times as long as counting."""
 _CPU_OVER_S = 0.25
+_IRQ, _SOFTIRQ = 5, 6  # proc(5), /proc/stat
 
 
 def agent_socket() -> socket.socket:
@@ -91,17 +92,17 @@ class DeviceAgent:
             self._links[port] = bool(link["flags"] & LOWER_UP), address, int(link.get_attr("IFLA_MTU"))
 
     def _look_at_cpu(self, now_ns: int) -> None:
-        """How busy each core of this host was since a moment ago: they are the device's as well."""
+        """How much of the time since a moment ago each core spent in interrupts, which is where the kernel forwards:
+        the rest of the time is the tester's."""
         if self._jiffies and now_ns - self._cpu_ns < _CPU_OVER_S * 1e9:
             return
         with Path("/proc/stat").open() as file:
             rows = [line.split()[1:9] for line in file if line[:3] == "cpu" and line[3].isdigit()]
-        jiffies = [(sum(map(int, row)), int(row[3]) + int(row[4])) for row in rows]
+        jiffies = [(sum(map(int, row)), int(row[_IRQ]) + int(row[_SOFTIRQ])) for row in rows]
+        before = self._jiffies or [(0, 0)] * len(jiffies)
         self._cpu = [
-            1 - (idle - old_idle) / (total - old_total) if total > old_total else 0.0
-            for (total, idle), (old_total, old_idle) in zip(
-                jiffies, self._jiffies or [(0, 0)] * len(jiffies), strict=True
-            )
+            (interrupts - old_interrupts) / (total - old_total) if total > old_total else 0.0
+            for (total, interrupts), (old_total, old_interrupts) in zip(jiffies, before, strict=True)
         ]
         self._jiffies, self._cpu_ns = jiffies, now_ns
 

@@ -35,6 +35,7 @@ _RESET_S = 1.0
 _CUT: set[str] = set()
 """Ports of the device that this process holds which forward nothing now."""
 _LOCAL_TABLE = 255  # uapi linux/rtnetlink.h
+_CLIENT_PORTS, _STATION_PORTS = "1024 65535", "26470-26479"
 _LINE_OVERHEAD = 24  # FCS, preamble and gap, which a token bucket does not see by itself
 
 
@@ -198,6 +199,7 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
     for fd, port, addresses, gateways in sides:
         enter_namespace(fd)
         switch(port, {"tx-checksum-ip-generic": False, "rx-gro": True})
+        _many_ports()
         with _kernel() as kernel:
             index = kernel.link_lookup(ifname=port)[0]
             be_host(kernel, index, addresses, gateways)
@@ -207,6 +209,16 @@ def _part(spec: DeviceSpec, tester_fd: int) -> int:
                     kernel.route("add", dst=str(clients), oif=lo, type="local", scope="host", table=_LOCAL_TABLE)
     enter_namespace(tester_fd)
     return other_fd
+
+
+def _many_ports() -> None:
+    """Has this namespace give connections nearly all ports, but those of a station. Where half of the range is taken,
+    the kernel looks through all of the other half for each new connection (net/ipv4/inet_hashtables.c), which at 14 000
+    connections of the usual range takes a millisecond."""
+    settings = Path("/proc/sys/net/ipv4")
+    (settings / "ip_local_reserved_ports").write_text(_STATION_PORTS)
+    (settings / "ip_local_port_range").write_text(_CLIENT_PORTS)
+    (settings / "tcp_tw_reuse").write_text("1")  # a port that waits may be used again after a second (RFC 6191)
 
 
 def be_host(kernel: "IPRoute", index: int, addresses: Sequence[str], gateways: Sequence[str]) -> None:

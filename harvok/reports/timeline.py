@@ -72,7 +72,7 @@ def _draw_panel(axes: "Axes", panel: TimePanel) -> None:
     axes.set_ylabel(panel.unit)
     axes.set_title(panel.title, loc="left", fontsize="small")
     axes.grid(axis="y", alpha=0.3)
-    axes.legend(fontsize="x-small", ncols=4, loc="upper right")
+    axes.legend(fontsize="x-small", loc="upper left", bbox_to_anchor=(1.005, 1.02), frameon=False)
 
 
 def write_axis(record: RunRecord, out: TextIO) -> None:

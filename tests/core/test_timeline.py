@@ -45,7 +45,7 @@ class WhatIsShown(unittest.TestCase):
         self.assertEqual(panels["lost since the start"]["lost or in flight, send"][-1], 10_000.0)
         self.assertEqual(panels["ports of the device"], {"gi1 in": [5.0] * 4})
         self.assertEqual(panels["busiest core"], {"device": [10.0, 20.0, 30.0, 40.0]})
-        self.assertEqual(panels["delay"]["delay, send"], [0.01] * 20)
+        self.assertEqual(panels["delay"]["delay, send"], [10.0] * 20)  # µs
         self.assertEqual(line.marks, [(1.0, "link port2 down for 1s"), (2.0, "end of link")])
 
     def test_bytes_datagrams_and_transactions(self) -> None:

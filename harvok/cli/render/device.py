@@ -109,7 +109,7 @@ class _Followed:
 
     def table(self) -> PlainTable:
         """A row for each port that is watched."""
-        table = plain_table(("port", "of end"), ("in", "out", "frames in", "frames out", "errors", "discards"))
+        table = plain_table(("port", "of end"), ("in", "out", "frames/s in", "out", "errors", "discards"))
         ends = {port: end for end, port in self._settings.ports.items()}
         for port in self._watch.watched:
             table.add_row(
@@ -152,7 +152,8 @@ class _Followed:
             for port in named[: _CHARTED // 2]
             for way in ("in", "out")
         ]
-        return Group(Text(self.state()), self.table(), Text(), charts(some, width))
+        head = Text.assemble((self._settings.name, "bold"), f"  {self.state()}")
+        return Group(head, self.table(), Text(), charts(some, width))
 
 
 def follow_device(settings: "DeviceSettings", for_s: float | None, as_json: bool) -> None:

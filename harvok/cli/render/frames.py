@@ -166,7 +166,7 @@ class StreamRates:
         offered = max((value for value in self.offered if value), default=None)
         return [
             Chart(f"received, {direction}, frames/s", self.received, format_frame_rate, offered, marks),
-            Chart(f"missing, {direction}", self.missing, "{:.0f}".format, None, marks),
+            Chart(f"missing, {direction}", self.missing, format_frame_rate, None, marks),
         ]
 
 

@@ -9,6 +9,7 @@ import _socket
 import os
 import select
 import socket
+import struct
 from collections.abc import Iterator
 from dataclasses import asdict
 from errno import EADDRNOTAVAIL, ECONNREFUSED, ECONNRESET, EINPROGRESS, EMFILE, ENFILE, EPIPE, ETIMEDOUT
@@ -48,6 +49,7 @@ from harvok.zones import socket_address
 
 _BUFFER_BYTES = 1 << 18
 _AFTER_FAILURE_NS = 1_000_000_000
+_RESET_AT_CLOSE = struct.pack("ii", 1, 0)
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
 _END = select.EPOLLRDHUP
 _TRUNC = socket.MSG_TRUNC
@@ -885,6 +887,11 @@ class Users:
             self._timers.at(due_ns + int(self._trial.interval_s * 1e9), self._tell)
 
     def _end(self, _due_ns: int, _given: Any) -> None:
+        """The trial is over: what is still open is reset, so that neither its ports nor the device's entries are kept
+        for a minute (TIME-WAIT, RFC 9293 §3.6.1), which the next trial would have to do without."""
+        for connection in self._connections[: self._highest_fd + 1]:
+            if connection is not None:
+                connection.sock.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET_AT_CLOSE)
         self._over = True
 
     def _header_bytes(self) -> int:
