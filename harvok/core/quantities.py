@@ -731,7 +731,7 @@ _ROWS = (
     Quantity(
         "device-cpu-max", "max CPU of the device", "ratio", "", "lower",
         "the most that any processor of the device was busy in any trial (hrProcessorLoad)",
-        standard="RFC 2790",
+        standard="RFC 2790", heading="device CPU", rank="main",
     ),
     Quantity(
         "device-memory-max", "max memory of the device in use", "ratio", "", "lower",

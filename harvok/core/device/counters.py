@@ -136,14 +136,17 @@ class Refresh:
 
 def has_moved(before: DeviceReading, after: DeviceReading) -> bool:
     """Whether a port counted enough for its counters to have been read anew: of a frame now and then the gaps would be
-    taken for the agent's."""
-    for counts in changes_between(before, after).values():
-        frames, octets = (counts.frames_in, counts.frames_out), (counts.octets_in, counts.octets_out)
-        if max(count or 0 for count in frames) >= _ENOUGH_FRAMES:
-            return True
-        if max(count or 0 for count in octets) >= _ENOUGH_FRAMES * _LONGEST_FRAME:
-            return True
-    return False
+    taken for the agent's. Frames alone are not believed where octets are told as well: some agents begin to tell them
+    late, all at once."""
+    return any(_is_enough(counts) for counts in changes_between(before, after).values())
+
+
+def _is_enough(counts: PortCounts) -> bool:
+    octets = [count for count in (counts.octets_in, counts.octets_out) if count is not None]
+    if max(octets, default=0) >= _ENOUGH_FRAMES * _LONGEST_FRAME:
+        return True
+    frames = max(counts.frames_in or 0, counts.frames_out or 0)
+    return frames >= _ENOUGH_FRAMES and (not octets or max(octets) > 0)
 
 
 @dataclass(slots=True)
