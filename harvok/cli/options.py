@@ -112,6 +112,15 @@ def typed_command(argv: list[str]) -> list[str]:
     return [str(word) for word in json.loads(handed_on)] if handed_on else ["harvok", *argv[1:]]
 
 
+def name_of_now(what: str) -> str:
+    """What a group of series is called where nobody says: to the millisecond, since those on models take less than a
+    second."""
+    from harvok.clock import SYSTEM
+
+    now = SYSTEM.utc()
+    return f"{what}-{now:%Y%m%d-%H%M%S}-{now.microsecond // 1000:03}"
+
+
 def default_logbook() -> str:
     """The logbook in the user's data folder."""
     from platformdirs import user_data_path

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import typer
 
-from harvok.cli.options import PASSES_ON, JsonOption, LogbookOption, Overwrite, WaitForOther, rate
+from harvok.cli.options import PASSES_ON, JsonOption, LogbookOption, Overwrite, WaitForOther, name_of_now, rate
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show rig files.")
 
@@ -124,7 +124,6 @@ def vary(
     from harvok.cli.options import typed_command
     from harvok.cli.render.console import print_note, stderr, stdout
     from harvok.cli.render.features import FeatureView, show_costs
-    from harvok.clock import SYSTEM
     from harvok.core.models.comparison import encode_costs
     from harvok.core.models.rig import SimulatedRig
     from harvok.errors import UsageError
@@ -139,7 +138,7 @@ def vary(
         rig,
         tuple(tuple(text.replace(",", " ").split()) for text in features),
         AcrossRequest(tuple(command), logbook, tuple(typed_command(sys.argv)), wait),
-        series or f"features-{SYSTEM.utc():%Y%m%d-%H%M%S}",
+        series or name_of_now("features"),
         repeats,
         _words(switch or ""),
     )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 import typer
 
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
-from harvok.cli.options import DAY_S, RUNS, WHAT, Direction, Picture, Rated, check_picture, time_option
+from harvok.cli.options import DAY_S, RUNS, WHAT, Direction, Picture, Rated, check_picture, name_of_now, time_option
 from harvok.core.ends import PORT_STREAMS
 from harvok.core.sweeps.axes import FRAME_AXES, TCP_AXES, UDP_AXES, Axis, AxisSet, parse_axes, parse_axis
 from harvok.errors import UsageError
@@ -94,7 +94,6 @@ def sweep(
     """
     from dataclasses import replace
 
-    from harvok.clock import SYSTEM
     from harvok.rigs.files import read_rig
     from harvok.runner.request import RigPlace
     from harvok.runner.sweeps import SweepRequest
@@ -112,7 +111,7 @@ def sweep(
     else:
         test = _tcp(sweeping) if sweeping.by == "tcp" else _udp(sweeping, axes, fixed)
         place = reaching.settings(target, rated)
-    labelling = replace(labelling, series=labelling.series or f"sweep-{SYSTEM.utc():%Y%m%d-%H%M%S}")
+    labelling = replace(labelling, series=labelling.series or name_of_now("sweep"))
     base = request_of(place, test, keeping, labelling, RepeatOptions(wait=wait))
     request = SweepRequest(base, axes, fixed, sweeping.repeats, sweeping.order, sweeping.seed, resume)
     _measure(request, plot, keeping.json)
