@@ -219,9 +219,9 @@ class RepeatOptions:
         """How the device is watched. Raises DeviceFileError."""
         if self.device is None:
             return None
-        from harvok.rigs.device_files import read_device, settings_of
+        from harvok.rigs.device_files import read_settings
 
-        return settings_of(read_device(self.device), self.device.parent)
+        return read_settings(self.device)
 
 
 @dataclass(frozen=True, slots=True)

@@ -35,6 +35,11 @@ def read_device(path: Path) -> DeviceFile:
     return read_toml(path, DEVICE_FILE, "device", _HINT, DeviceFileError)
 
 
+def read_settings(path: Path) -> DeviceSettings:
+    """How the device that a file describes is watched; its secrets in files are beside it. Raises DeviceFileError."""
+    return settings_of(read_device(path), path.parent)
+
+
 def settings_of(file: DeviceFile, folder: Path = Path()) -> DeviceSettings:
     """How the device of a file is watched; secrets in files are looked for in `folder`. Raises DeviceFileError for a
     secret that is not there."""

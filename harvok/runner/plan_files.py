@@ -19,7 +19,7 @@ from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import BASELINES
 from harvok.errors import ImpairmentError, PlanError
-from harvok.rigs.device_files import DeviceSettings, read_device, settings_of
+from harvok.rigs.device_files import DeviceSettings, read_settings
 from harvok.rigs.files import parse_toml, read_rig, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.mix_files import read_mix
@@ -116,10 +116,7 @@ def _digest_of_text(text: str) -> str:
 
 def device_of_plan(file: PlanFile) -> DeviceSettings | None:
     """The device that a plan has watched, described in a file beside it; None for none. Raises DeviceFileError."""
-    if file.plan.device is None:
-        return None
-    path = file.folder / file.plan.device
-    return settings_of(read_device(path), path.parent)
+    return read_settings(file.folder / file.plan.device) if file.plan.device else None
 
 
 def expected_s(file: PlanFile) -> float:

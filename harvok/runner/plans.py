@@ -24,6 +24,7 @@ from harvok.core.sweeps.axes import BASELINES
 from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import PlanError
 from harvok.logbook.store import Logbook, StoredJudgement
+from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.benches.reflector import reflector_of
@@ -85,7 +86,8 @@ def run_plan(
     plan = request.file.plan
     done = _done(request)
     before: Step | None = None
-    with _bridge(plan) as usual, Setups(device_of_plan(request.file), observer.notice) as setups:
+    device = device_of_plan(request.file)
+    with _bridge(plan) as usual, Setups(device, observer.notice) as setups:
         for step, number in plan.rounds():
             if done[step.name] >= (runs_of_sweep(plan, step) if step.over else number + 1):
                 continue
@@ -95,7 +97,7 @@ def run_plan(
                 setups.prepare(step)
             if usual and step.place == "station":
                 ask("change", impairment_of(step) or usual)
-            asked = _asked(request, step, number)
+            asked = _asked(request, step, number, device)
             if step.over:
                 sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
                 run_sweep(sweep, observer, on_record, _say_nothing, clock)
@@ -184,7 +186,7 @@ def _check_same_plan(request: PlanRequest, step: Step, records: Sequence[RunReco
         )
 
 
-def _asked(request: PlanRequest, step: Step, number: int) -> TestRequest:
+def _asked(request: PlanRequest, step: Step, number: int, device: DeviceSettings | None) -> TestRequest:
     """One run of a step, or what a sweep varies."""
     plan, test = request.file.plan, test_of(request.file, step)
     attributes = {"plan": plan.name, "plan-digest": request.file.digest, **request.unit}
@@ -197,7 +199,7 @@ def _asked(request: PlanRequest, step: Step, number: int) -> TestRequest:
         first=number if step.place == "rig" else 0,
         wait_s=request.wait_s,
         events=parse_events(step.events),
-        device=device_of_plan(request.file),
+        device=device,
     )
 
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from harvok import __version__
 from harvok.clock import SYSTEM, Clock
+from harvok.core.events import EVENT
 from harvok.core.judgement.assessment import Criterion
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.finding import Finding, verdict_of, worst_first
@@ -288,10 +289,10 @@ def _pictures(
 
 def _timeline_pictures(records: Sequence[RunRecord], kind: PictureKind) -> Iterator[Picture]:
     """What happened over time, of runs in which something was done on purpose."""
-    from harvok.reports.timeline import draw_timeline, timeline_trials
+    from harvok.reports.timeline import draw_timeline
 
     for record in records:
-        if any(line.marks for _, _, line in timeline_trials(record)):
+        if any(event.name == EVENT for trial in record.trials for event in trial.events):
             yield from _drawn(f"over time: {record.id}", kind, partial(draw_timeline, record))
 
 

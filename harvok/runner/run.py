@@ -47,6 +47,7 @@ def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, cloc
     Raises whatever broke the test off, after its record was kept.
     """
     kind = kind_of(request.test)
+    check_events(kind, request.events)
     with ExitStack() as stack:
         logbook = Logbook(request.logbook)  # one that cannot be written is refused before anything is sent
         stack.callback(logbook.close)
@@ -70,7 +71,6 @@ def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: i
             around.append(rig := WatchedDevice(rig, watch, settings, recorder.clock, macs))
             device = record_of(watch, settings)
         if request.events:
-            check_events(kind, request.events)
             opened = eventful(rig, situation.rig, request.events, settings, recorder.observer.notice, recorder.clock)
             around.append(rig := stack.enter_context(opened))
         _measure(request, kind, recorder, number, replace(situation, rig=rig), device, around)

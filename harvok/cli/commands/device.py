@@ -19,9 +19,9 @@ _VERSIONS = Literal["2c", "3"]
 def _settings(file: Path, every_s: float | None = None) -> "DeviceSettings":
     from dataclasses import replace
 
-    from harvok.rigs.device_files import read_device, settings_of
+    from harvok.rigs.device_files import read_settings
 
-    settings = settings_of(read_device(file), file.parent)
+    settings = read_settings(file)
     return replace(settings, orders=replace(settings.orders, every_s=every_s)) if every_s else settings
 
 

@@ -103,18 +103,12 @@ class AppView(RowsView[AppRow]):
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, AppTrial)
         self._stop_moving()
-        self._rows_of_samples = AppRows()
         self._console.print(Text(_outline(trial), style="dim"), soft_wrap=True)
-        self.start_rows(AppStyle())
+        self.start_rows(AppStyle(), AppRows().add)
 
-    def samples(self, samples: Sequence[Sample]) -> None:
-        self.see_device(samples)
-        for row in self._rows_of_samples.add(samples):
-            self.show_row(row)
-
-    def live_charts(self) -> list[Chart]:
-        rows = [row for row in self.rows if row.direction == self.rows[0].direction]
-        return [*_charts(rows), *self.device_charts()]
+    def charts_of(self, direction: str, rows: Sequence[AppRow]) -> list[Chart]:
+        """Of users at both ends those of the first."""
+        return _charts(rows) if direction == self.rows[0].direction else []
 
 
 def _charts(rows: Sequence[AppRow]) -> list[Chart]:

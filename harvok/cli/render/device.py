@@ -1,6 +1,7 @@
 """The device under test: what it is, what it counts, and what it said of a run."""
 
 import json
+import queue
 from collections import deque
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -35,6 +36,8 @@ if TYPE_CHECKING:
 
 _KEPT = 240
 _CHARTED = 4
+_PATIENCE = 1.5
+"""Times between two questions that an answer is waited for before nothing new is said."""
 
 
 def show_device(
@@ -162,22 +165,31 @@ def follow_device(settings: "DeviceSettings", for_s: float | None, as_json: bool
     with DeviceWatch(settings.orders) as watch, suppress(KeyboardInterrupt):
         watch.refresh.flows()
         followed = _Followed(watch, settings)
+        readings: queue.SimpleQueue[DeviceReading] = queue.SimpleQueue()
+        watch.on_reading = readings.put
         until_ns = SYSTEM.now_ns() + int(for_s * 1e9) if for_s else None
         live = Live(console=console, auto_refresh=False) if console.is_terminal and not as_json else None
         if live:
             live.start()
         try:
             while until_ns is None or SYSTEM.now_ns() < until_ns:
-                reading = watch.read_now()
+                reading = _next(readings, _PATIENCE * settings.orders.every_s)
                 samples = followed.add(reading) if reading else []
                 if live:
                     live.update(followed.drawn(console.width), refresh=True)
                 else:
                     _print_lines(console, settings.name, followed, samples, as_json)
-                SYSTEM.sleep(settings.orders.every_s)
         finally:
             if live:
                 live.stop()
+
+
+def _next(readings: "queue.SimpleQueue[DeviceReading]", within_s: float) -> DeviceReading | None:
+    """The next reading; None when none comes in time."""
+    try:
+        return readings.get(timeout=within_s)
+    except queue.Empty:
+        return None
 
 
 def _print_lines(console: Console, name: str, followed: _Followed, samples: Sequence[Sample], as_json: bool) -> None:

@@ -1,6 +1,7 @@
 """What the views of all kinds of test share: the title of a run, its notices, its end, and what its repeats come to."""
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import replace
 from typing import Generic, Protocol, TypeVar
 
 from rich.console import Console, Group, RenderableType
@@ -105,7 +106,20 @@ class RunView(Observer):
             self._moving = None
 
 
-RowT = TypeVar("RowT")
+class IntervalShown(Protocol):
+    """What every row is: an interval of a direction."""
+
+    @property
+    def direction(self) -> str: ...
+
+    @property
+    def start_s(self) -> float: ...
+
+    @property
+    def end_s(self) -> float: ...
+
+
+RowT = TypeVar("RowT", bound=IntervalShown)
 ShownT = TypeVar("ShownT", contravariant=True)
 
 
@@ -125,15 +139,22 @@ class RowsView(RunView, Generic[RowT]):
     def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
         super().__init__(console, show, request)
         self._style: Rows[RowT] | None = None
+        self._join: Callable[[Sequence[Sample]], Iterable[RowT]] = lambda _: ()
         self.rows: list[RowT] = []
 
-    def start_rows(self, style: Rows[RowT]) -> None:
-        """A trial begins; its rows are shown like this."""
+    def start_rows(self, style: Rows[RowT], join: Callable[[Sequence[Sample]], Iterable[RowT]]) -> None:
+        """A trial begins; `join` makes rows of its samples, which are shown like this."""
         self._stop_moving()
+        self._join = join
         self._style, self.rows, self.device_cpu, self.marks = style, [], [], []
         if self._console.is_terminal:
             self._moving = Live(console=self._console, auto_refresh=False, vertical_overflow="crop")
             self._moving.start()
+
+    def samples(self, samples: Sequence[Sample]) -> None:
+        self.see_device(samples)
+        for row in self._join(samples):
+            self.show_row(row)
 
     def show_row(self, row: RowT) -> None:
         """Another interval is whole."""
@@ -148,8 +169,21 @@ class RowsView(RunView, Generic[RowT]):
             self._console.print(self._style.line(row), soft_wrap=True)
 
     def live_charts(self) -> list[Chart]:
-        """What is drawn above the rows; nothing by default."""
-        return []
+        """What is drawn above the rows: of each direction, with what was done in mid-test, and of the device."""
+        drawn: list[Chart] = []
+        for direction in dict.fromkeys(row.direction for row in self.rows):
+            rows = self.rows_of(direction)
+            marks = [at for at, row in enumerate(rows) if any(row.start_s <= mark < row.end_s for mark in self.marks)]
+            drawn += [replace(chart, marks=marks) for chart in self.charts_of(direction, rows)]
+        return drawn + self.device_charts()
+
+    def rows_of(self, direction: str) -> list[RowT]:
+        """The rows of a direction that are drawn."""
+        return [row for row in self.rows if row.direction == direction]
+
+    def charts_of(self, direction: str, rows: Sequence[RowT]) -> Iterable[Chart]:
+        """The charts of a direction; none by default."""
+        return ()
 
     def newest(self, style: Rows[RowT], height: int) -> RenderableType:
         """The charts, and as many rows below them as there is room for; no charts where there is little."""

@@ -13,7 +13,7 @@ from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
-from harvok.core.samples import Sample, replayed
+from harvok.core.samples import replayed
 from harvok.core.tcp.reading import Reading
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial
@@ -74,27 +74,14 @@ class TcpView(RowsView[IntervalRow]):
         self._outline = outline
 
     def trial_started(self, number: int, trial: Trial) -> None:
-        self._joiner = RowJoiner(self._outline.link, self._outline.ip_version)
-        self.start_rows(TcpRows())
+        self.start_rows(TcpRows(), RowJoiner(self._outline.link, self._outline.ip_version).add)
 
-    def samples(self, samples: Sequence[Sample]) -> None:
-        self.see_device(samples)
-        for row in self._joiner.add(samples):
-            self.show_row(row)
-
-    def live_charts(self) -> list[Chart]:
-        """Goodput against the ceiling, and RTT, of each direction."""
-        return [
-            chart for direction in dict.fromkeys(row.direction for row in self.rows) for chart in self._of(direction)
-        ] + self.device_charts()
-
-    def _of(self, direction: str) -> Iterator[Chart]:
-        rows = [row for row in self.rows if row.direction == direction]
-        marks = [number for number, row in enumerate(rows) if any(row.start_s <= at < row.end_s for at in self.marks)]
+    def charts_of(self, direction: str, rows: Sequence[IntervalRow]) -> Iterator[Chart]:
+        """Goodput against the ceiling, and RTT."""
         shares = [row.goodput_bps / row.ceiling_share for row in rows if row.ceiling_share]
         ceiling = shares[-1] if shares else None
-        yield Chart(f"goodput, {direction}", [row.goodput_bps for row in rows], format_rate, ceiling, marks)
-        yield Chart(f"RTT, {direction}", [row.rtt_mean_s for row in rows], format_duration, None, marks)
+        yield Chart(f"goodput, {direction}", [row.goodput_bps for row in rows], format_rate, ceiling)
+        yield Chart(f"RTT, {direction}", [row.rtt_mean_s for row in rows], format_duration)
 
 
 def show_tcp_trials(console: Console, record: RunRecord) -> None:

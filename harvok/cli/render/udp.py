@@ -14,7 +14,7 @@ from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
 from harvok.core.quantities import QUANTITIES, heading_of
-from harvok.core.samples import Sample, replayed
+from harvok.core.samples import replayed
 from harvok.core.trials.any import Trial
 from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 from harvok.core.udp.reading import UdpReading, read_trial
@@ -89,30 +89,21 @@ class UdpView(RowsView[UdpRow]):
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, UdpTrial)
         self._stop_moving()
-        self._joiner = UdpRowJoiner()
         directions = " and ".join(direction_words(stream.name) for stream in trial.streams)
         outline = f"{trial.about or 'load'}, {directions}, {format_span(trial.duration_s)}"
         self._console.print(Text(outline, style="dim"))
-        self.start_rows(UdpRows(trial))
+        self.start_rows(UdpRows(trial), UdpRowJoiner().add)
 
-    def samples(self, samples: Sequence[Sample]) -> None:
-        self.see_device(samples)
-        for row in self._joiner.add(samples):
-            self.show_row(row)
+    def rows_of(self, direction: str) -> list[UdpRow]:
+        """Of several services the first."""
+        rows = super().rows_of(direction)
+        return [row for row in rows if row.service == rows[0].service]
 
-    def live_charts(self) -> list[Chart]:
-        """Rate and loss of each direction; of several services the first."""
-        return [
-            chart for direction in dict.fromkeys(row.direction for row in self.rows) for chart in self._of(direction)
-        ] + self.device_charts()
-
-    def _of(self, direction: str) -> Iterator[Chart]:
-        rows = [row for row in self.rows if row.direction == direction]
-        rows = [row for row in rows if row.service == rows[0].service]
-        marks = [number for number, row in enumerate(rows) if any(row.start_s <= at < row.end_s for at in self.marks)]
+    def charts_of(self, direction: str, rows: Sequence[UdpRow]) -> Iterator[Chart]:
+        """Rate against what was sent, and loss."""
         sent = max(row.sent_bps for row in rows)
-        yield Chart(f"received, {direction}", [row.received_bps for row in rows], format_rate, sent, marks)
-        yield Chart(f"missing, {direction}", [row.missing for row in rows], "{:.0f}".format, None, marks)
+        yield Chart(f"received, {direction}", [row.received_bps for row in rows], format_rate, sent)
+        yield Chart(f"missing, {direction}", [row.missing for row in rows], "{:.0f}".format)
 
 
 def show_udp_trials(console: Console, record: RunRecord) -> None:
