@@ -1,5 +1,5 @@
 """Harvok's application traffic against a bare C client and server of the same design, alternated, across a stateful
-gateway of this kernel. Needs root, cc and nftables' library.
+gateway of this kernel. Needs root, cc, the headers of OpenSSL and nftables' library.
 
     python benchmarks/app_against_c.py [--rounds 8] [--seconds 3] [--connections 32] [--only new-1k kept-1k …]
 
@@ -18,6 +18,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from harvok.certificates import self_signed
 from harvok.core.models.rig import VirtualRig
 from harvok.host.namespaces import Built
 from harvok.rigs.virtual import VirtualDevice, device_of
@@ -26,22 +27,30 @@ from harvok.testing.own_user import own_user
 from harvok.worker.child import enter_namespaces
 from harvok.worker.parent import module_command
 
-SCENARIOS = {"new-1k": (1_000, 1), "kept-1k": (1_000, 0), "kept-64k": (64_000, 0), "kept-1M": (1_000_000, 0)}
+SCENARIOS = {
+    "new-1k": (1_000, 1), "kept-1k": (1_000, 0), "kept-64k": (64_000, 0), "kept-1M": (1_000_000, 0),
+    "tls-1k": (1_000, 1),
+}  # fmt: skip
 """The size of the object, and how many a connection fetches; 0 without end."""
-ASKED = {"new-1k": 0.80, "kept-1k": 0.65, "kept-64k": 0.80, "kept-1M": 0.85}
+ASKED = {"new-1k": 0.80, "kept-1k": 0.65, "kept-64k": 0.80, "kept-1M": 0.85, "tls-1k": 0.80}
+_TLS = "tls-1k"
+"""Whose every transaction has a connection and a handshake of TLS of its own."""
 RIG = VirtualRig(version=1, kind="virtual", name="gateway", rated=100e9, device="gateway", features=["stateful"])
 FAR = RIG.sides[1].addresses[0].partition("/")[0]
-_SOURCE = Path(__file__).with_name("app_reference.c")
+_SOURCES = {"app_reference.c": [], "app_tls_reference.c": ["-lssl", "-lcrypto"]}
+"""The C references, and what they are linked with."""
 _PORT = "26491"
 _SETTINGS = {"tcp_tw_reuse": "1", "ip_local_port_range": "1024 65535"}
 """The C client ends its connections first, and would run out of ports."""
 
 
-def compile_reference(folder: Path) -> str:
-    """The C reference, compiled on the spot."""
-    program = folder / "app_reference"
-    subprocess.run([os.environ.get("CC", "cc"), "-O2", "-o", str(program), str(_SOURCE)], check=True)
-    return str(program)
+def compile_references(folder: Path) -> None:
+    """The C references, compiled on the spot, and a certificate beside them."""
+    for source, libraries in _SOURCES.items():
+        path = Path(__file__).with_name(source)
+        words = [os.environ.get("CC", "cc"), "-O2", "-o", str(folder / path.stem), str(path), *libraries]
+        subprocess.run(words, check=True)
+    (folder / "certificate").write_bytes(self_signed())
 
 
 def start(namespaces: Sequence[str], words: Sequence[str]) -> "subprocess.Popen[str]":
@@ -56,15 +65,20 @@ def start(namespaces: Sequence[str], words: Sequence[str]) -> "subprocess.Popen[
 
 
 def reference_per_s(
-    near: HostNamespaces, far: HostNamespaces, program: str, scenario: str, asked: argparse.Namespace
+    near: HostNamespaces, far: HostNamespaces, folder: Path, scenario: str, asked: argparse.Namespace
 ) -> float:
     """Transactions a second of the C programs."""
     size, each = SCENARIOS[scenario]
-    server = start(far.namespaces, [program, "serve", FAR, _PORT, str(size)])
+    over_tls = scenario == _TLS
+    program = str(folder / ("app_tls_reference" if over_tls else "app_reference"))
+    server = start(
+        far.namespaces, [program, "serve", FAR, _PORT, str(size), *([str(folder / "certificate")] * over_tls)]
+    )
     try:
         assert server.stdout
         server.stdout.readline()
-        words = [program, "ask", FAR, _PORT, str(asked.connections), str(each), str(size), str(asked.seconds)]
+        what = [] if over_tls else [str(each), str(size)]
+        words = [program, "ask", FAR, _PORT, str(asked.connections), *what, str(asked.seconds)]
         out, _ = start(near.namespaces, words).communicate(timeout=60)
         transactions, _, seconds = out.split()
         return float(transactions) / float(seconds)
@@ -79,6 +93,7 @@ def harvok_per_s(
     """Transactions a second of Harvok, and the largest share of a core that a worker had."""
     size, each = SCENARIOS[scenario]
     mix = f"object-{ {1_000: '1k', 64_000: '64k', 1_000_000: '1M'}[size] }{'-new' if each else ''}"
+    mix += "-tls" if scenario == _TLS else ""
     words = [
         "app", FAR, "--mix", mix, "--users", str(asked.connections), "--ramp", "0s", "--hold", f"{asked.seconds}s",
         "--json",
@@ -112,16 +127,16 @@ def main() -> None:
     asked = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder, two_hosts() as (near, far):
         os.environ |= own_user(Path(folder))
-        program = compile_reference(Path(folder))
+        compile_references(Path(folder))
         with station_on(far, Path(folder)) as access:
             for scenario in asked.only:
-                measure(near, far, program, access, scenario, asked)
+                measure(near, far, Path(folder), access, scenario, asked)
 
 
 def measure(
     near: HostNamespaces,
     far: HostNamespaces,
-    program: str,
+    folder: Path,
     access: dict[str, str],
     scenario: str,
     asked: argparse.Namespace,
@@ -129,7 +144,7 @@ def measure(
     """Alternates the two, and prints each round and the medians."""
     ratios = []
     for number in range(1, asked.rounds + 1):
-        reference = reference_per_s(near, far, program, scenario, asked)
+        reference = reference_per_s(near, far, folder, scenario, asked)
         harvok, busy = harvok_per_s(near, access, scenario, asked)
         ratios.append(harvok / reference)
         print(

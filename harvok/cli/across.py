@@ -19,7 +19,7 @@ def model_or_across(command: str, place: str, logbook: str, wait_s: float) -> "R
     more across any other rig, and ends with its exit code. Raises RigFileError, and what run_across_rig does."""
     if not place.endswith(".toml"):
         return None
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
 
     file = read_rig(Path(place))

@@ -184,6 +184,14 @@ class LabelOptions:
         return Label(self.series, attributes(self.with_ or []), self.note)
 
 
+Watched = Annotated[
+    Path | None,
+    typer.Option(
+        rich_help_panel=RUNS, metavar="FILE", help="Device under test to watch; `harvok device new` writes one."
+    ),
+]
+
+
 @dataclass(frozen=True, slots=True)
 class RepeatOptions:
     """How often a test is run, how long it waits for its turn, which device is watched and what is done meanwhile."""
@@ -191,19 +199,15 @@ class RepeatOptions:
     repeat: Annotated[int, typer.Option(rich_help_panel=RUNS, min=1, max=1000, help="Number of runs to take.")] = 1
     pause: Annotated[float, time_option(0, 3600, "Pause between repeats.", RUNS, default="0s")] = 0.0
     wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy station or host.", RUNS, "0s")] = 0.0
-    device: Annotated[
-        Path | None,
-        typer.Option(
-            rich_help_panel=RUNS, metavar="FILE", help="Device under test to watch; `harvok device new` writes one."
-        ),
-    ] = None
+    device: Watched = None
 
     event: Annotated[
         list[str] | None,
         typer.Option(
             rich_help_panel=RUNS,
             metavar="TEXT",
-            help='What to do in mid-test: "20s: link port2 down for 200ms", or run, device, set, tell. Repeatable.',
+            help='What to do in mid-test: "20s: link port2 down for 200ms", or run, device, set, impair, tell, await. '
+            "Repeatable.",
         ),
     ] = None
 

@@ -1,4 +1,4 @@
-"""Events in mid-test: what is to be done when, and what that cost (RFC 6412, RFC 6413).
+"""Events in mid-test: what is to be done when.
 
 An event is written as a time after the beginning of the trial, and what is done then:
 
@@ -7,17 +7,15 @@ An event is written as a time after the beginning of the trial, and what is done
     20s: run ./pull-route.sh
     20s: device shutdown interface 3
     20s: set ifAdminStatus.3 2
+    20s: impair lossy-lead for 5s
     20s: tell switch the second power supply off
+    20s: await reset the switch
 """
 
-import statistics
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.figures import Figure
-from harvok.core.samples import Sample
-from harvok.core.trials.frames import RECEIVED_FRAMES
 from harvok.core.units import format_duration, parse_duration_s
 from harvok.errors import BadQuantityError, UsageError
 
@@ -26,13 +24,13 @@ EVENT, EVENT_ENDS = "event", "event-ends"
 INTENDED, TOOK = "intended-s", "took-s"
 
 LinkState = Literal["down", "cut", "up"]
-Action = Literal["link", "run", "device", "set", "tell"]
-_ACTIONS: tuple[Action, ...] = ("link", "run", "device", "set", "tell")
+Action = Literal["link", "run", "device", "set", "impair", "tell", "await"]
+_ACTIONS: tuple[Action, ...] = ("link", "run", "device", "set", "impair", "tell", "await")
 SETUP_ACTIONS = ("run", "device", "set")
 """What a device can be set up with between tests: a link that is down would only end the test."""
 _FORM = (
-    'Write it as "20s: link PORT down for 200ms", "20s: run COMMAND", "20s: device COMMAND", "20s: set NAME VALUE" or '
-    '"20s: tell TEXT".'
+    'Write it as "20s: link PORT down for 200ms", "20s: run COMMAND", "20s: device COMMAND", "20s: set NAME VALUE", '
+    '"20s: impair NAME for 5s", "20s: tell TEXT" or "20s: await TEXT".'
 )
 MAX_AT_S = 86_400.0
 MAX_FOR_S = 3600.0
@@ -42,7 +40,8 @@ MAX_EVENTS = 64
 @dataclass(frozen=True, slots=True)
 class PlannedEvent:
     """`at_s` after a trial's first traffic: an `action` with its words. A link that goes down, or is cut with its
-    carrier staying up, is brought up again after `for_s`; None leaves it until another event, or the test's end."""
+    carrier staying up, is brought up again after `for_s`, and another impairment of the path gives way to its own; None
+    leaves it until another event, or the test's end. What is awaited is done when the person says so."""
 
     at_s: float
     action: Action
@@ -80,22 +79,38 @@ def parse_event(text: str) -> PlannedEvent:
     if not colon or action not in _ACTIONS or not words.strip():
         raise UsageError(f"'{text}' is no event", _FORM)
     at_s = _time(text, time, MAX_AT_S)
-    if action != "link":
-        return PlannedEvent(at_s, action, words.strip())
-    return _link_event(text, at_s, words.split())
+    if action == "link":
+        return _link_event(text, at_s, words.split())
+    if action == "impair":
+        return _impair_event(text, at_s, words.split())
+    return PlannedEvent(at_s, action, words.strip())
 
 
 def _link_event(text: str, at_s: float, words: Sequence[str]) -> PlannedEvent:
     match words:
         case [port, "down" | "cut" as state, "for", lasts]:
-            for_s = _time(text, lasts, MAX_FOR_S)
-            if not for_s:
-                raise UsageError(f"'{text}' lasts no time at all", _FORM)
-            return PlannedEvent(at_s, "link", f"{port} {state}", for_s, lasts)
+            return PlannedEvent(at_s, "link", f"{port} {state}", _lasting(text, lasts), lasts)
         case [port, "down" | "cut" | "up" as state]:
             return PlannedEvent(at_s, "link", f"{port} {state}")
         case _:
             raise UsageError(f"'{text}' says not what becomes of which link", _FORM)
+
+
+def _impair_event(text: str, at_s: float, words: Sequence[str]) -> PlannedEvent:
+    match words:
+        case [name, "for", lasts]:
+            return PlannedEvent(at_s, "impair", name, _lasting(text, lasts), lasts)
+        case [name]:
+            return PlannedEvent(at_s, "impair", name)
+        case _:
+            raise UsageError(f"'{text}' says not which impairment for how long", _FORM)
+
+
+def _lasting(text: str, lasts: str) -> float:
+    for_s = _time(text, lasts, MAX_FOR_S)
+    if not for_s:
+        raise UsageError(f"'{text}' lasts no time at all", _FORM)
+    return for_s
 
 
 def _time(text: str, time: str, most_s: float) -> float:
@@ -114,106 +129,3 @@ def parse_events(texts: Iterable[str]) -> tuple[PlannedEvent, ...]:
     if len(events) > MAX_EVENTS:
         raise UsageError(f"{len(events)} events are more than {MAX_EVENTS}", "Take fewer.")
     return tuple(events)
-
-
-@dataclass(frozen=True, slots=True)
-class ArrivedStretch:
-    """How much came in a stretch of time."""
-
-    begins_s: float
-    ends_s: float
-    amount: float
-
-    @property
-    def rate(self) -> float:
-        return self.amount / (self.ends_s - self.begins_s)
-
-
-_TOTALS = {(RECEIVED_FRAMES, ""), ("payload-bytes", "receiver")}
-_INCREMENTS = {("datagrams", "receiver"), ("transactions", "sender")}
-"""Samples that say how much came since the beginning, or since the one before, and at which end; of application traffic
-users see it."""
-
-
-@dataclass(slots=True)
-class ArrivalSeries:
-    """What came of each direction over time, whatever kind of traffic it is."""
-
-    series: dict[str, list[ArrivedStretch]] = field(default_factory=dict)
-    _before: dict[str, tuple[float, float]] = field(default_factory=dict)
-
-    def add(self, samples: Iterable[Sample]) -> None:
-        """Takes samples in the order of time."""
-        for sample in samples:
-            direction = sample.labels.get("direction", "")
-            kind = sample.quantity, sample.labels.get("role", "")
-            if kind in _TOTALS:
-                self._take(direction, sample.at_s, sample.value, cumulative=True)
-            elif kind in _INCREMENTS:
-                self._take(direction, sample.at_s, sample.value, cumulative=False)
-
-    def _take(self, direction: str, at_s: float, value: float, cumulative: bool) -> None:
-        before_s, total = self._before.get(direction, (0.0, 0.0))
-        series = self.series.setdefault(direction, [])
-        if at_s > before_s:
-            series.append(ArrivedStretch(before_s, at_s, value - total if cumulative else value))
-        elif series and not cumulative:  # of another service at the same moment
-            last = series[-1]
-            series[-1] = ArrivedStretch(last.begins_s, last.ends_s, last.amount + value)
-        self._before[direction] = at_s, value
-
-
-@dataclass(frozen=True, slots=True)
-class Outage:
-    """What an event cost one direction, by its rate over time: `lasted_s` is how long nothing at all would have come
-    for as much to be missing (RFC 6413, rate-derived), `recovered_s` how long after the event the rate was back for
-    good; None when it did not come back. Both are as coarse as `grain_s`, the time between two looks."""
-
-    lasted_s: float
-    recovered_s: float | None
-    grain_s: float
-
-
-_BACK = 0.9
-"""Of the rate before: TCP's own rate swings by some percent between two looks, a path that is cut falls to nothing."""
-_BEFORE_S = 5.0
-"""The rate before an event is the median of the last seconds before it: further back TCP may still be starting."""
-
-
-def outage(series: Sequence[ArrivedStretch], at_s: float, until_s: float) -> Outage | None:
-    """What came of one direction around an event, until the next, or until the traffic ends. None where nothing came
-    before it."""
-    before = [one for one in series if at_s - _BEFORE_S <= one.begins_s and one.ends_s <= at_s]
-    after = [one for one in series if at_s < one.ends_s <= until_s]
-    usual = statistics.median(one.rate for one in before) if before else 0.0
-    if not usual or not after:
-        return None
-    low = [number for number, one in enumerate(after) if one.rate < _BACK * usual]
-    grain_s = max(one.ends_s - one.begins_s for one in after)
-    if not low:
-        return Outage(0.0, 0.0, grain_s)
-    dip = after[low[0] : low[-1] + 1]
-    missing_s = sum((one.ends_s - one.begins_s) * (1 - one.rate / usual) for one in dip)
-    recovered_s = dip[-1].ends_s - at_s if low[-1] + 1 < len(after) else None
-    return Outage(max(missing_s, 0.0), recovered_s, grain_s)
-
-
-def outage_from_loss(lost: int, offered_per_s: float) -> float:
-    """RFC 6413, loss-derived: how long everything must have been lost for as much to be missing."""
-    return lost / offered_per_s if offered_per_s else 0.0
-
-
-def outage_figures(
-    event: PlannedEvent, direction: str, found: Outage | None, lost: int | None, offered_per_s: float
-) -> list[Figure]:
-    """What an event cost one direction. `lost` is None where losses cannot be told apart by event."""
-    labels = {"event": event.title, "direction": direction}
-    figures = []
-    if lost is not None:
-        grain_s = 1 / offered_per_s if offered_per_s else 0.0
-        figures.append(Figure("outage-from-loss", outage_from_loss(lost, offered_per_s), labels, resolution=grain_s))
-    if found is not None:
-        figures.append(Figure("outage-from-rate", found.lasted_s, labels, resolution=found.grain_s))
-        if found.recovered_s is not None:
-            figures.append(Figure("time-to-recover", found.recovered_s, labels, resolution=found.grain_s))
-    return figures

@@ -713,6 +713,27 @@ _ROWS = (
         standard="RFC 6413 §3.2", labels=_EVENTS, heading="recovered after", rank="main",
     ),
     Quantity(
+        "event-stall", "stall", "s", "", "lower",
+        "the longest time from an event on in which nothing came at all; as coarse as the time between two looks",
+        labels=_EVENTS, heading="stall", judged=True,
+    ),
+    Quantity(
+        "event-delay-rise", "rise of the delay", "s", "", "lower",
+        "the longest delay from an event to the next, or to the end, less the median of the five seconds before it: of "
+        "packets and their answers, of TCP's RTT, of datagrams, of the 99.9th percentile of transactions",
+        standard="RFC 6412 §8", labels=_EVENTS, heading="delay rose by", judged=True,
+    ),
+    Quantity(
+        "event-failed-transactions", "transactions failed by an event", "count", "", "lower",
+        "transactions that failed from an event to the next, or to the end; each loses its connection",
+        labels=_EVENTS, resolution="counted", judged=True,
+    ),
+    Quantity(
+        "event-lost-connections", "connections lost by an event", "count", "", "lower",
+        "flows that moved something before an event, and nothing any more at the end",
+        labels=_EVENTS, resolution="counted", judged=True,
+    ),
+    Quantity(
         "frames-lost-at", "frames lost at a place", "count", "", "lower",
         "the tester's and the device's counts of frames set against each other: on the lead to the device, inside it, "
         "on the lead from it, or in the tester's own host",
@@ -740,7 +761,10 @@ _ROWS = (
     ),
 )  # fmt: skip
 
-EVENT_QUANTITIES = ("outage-from-loss", "outage-from-rate", "time-to-recover")
+EVENT_QUANTITIES = (
+    "outage-from-loss", "outage-from-rate", "time-to-recover", "event-stall", "event-delay-rise",
+    "event-failed-transactions", "event-lost-connections",
+)  # fmt: skip
 """What events in mid-test add to the figures of any kind of test."""
 
 DEVICE_QUANTITIES = ("frames-lost-at", "device-discards", "device-errors", "device-cpu-max", "device-memory-max")

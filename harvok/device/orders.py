@@ -15,7 +15,8 @@ Privacy = Literal["aes128", "aes192", "aes256"]
 @dataclass(frozen=True, slots=True)
 class SnmpAccess:
     """Where an agent answers, and what it wants to be told. With a `user` it is SNMPv3 (RFC 3414), whose passwords may
-    be empty for no authentication or no privacy; otherwise v2c with a `community`."""
+    be empty for no authentication or no privacy; otherwise v2c with a `community`. `namespaces` are entered before it
+    is asked: where this process is in a network of its own, the device is reached from another."""
 
     host: str
     port: int = SNMP_PORT
@@ -27,6 +28,7 @@ class SnmpAccess:
     privacy_password: str = ""
     timeout_s: float = 1.0
     retries: int = 2
+    namespaces: Sequence[str] = ()
 
     @property
     def version(self) -> str:
@@ -37,7 +39,7 @@ class SnmpAccess:
 @dataclass(frozen=True, slots=True)
 class SshAccess:
     """Where a device takes commands. `host_key` is its public key as `ssh-keyscan` prints it, without the name: nothing
-    else is believed. Either a `password` or the file of a private key."""
+    else is believed. Either a `password` or the file of a private key. `namespaces` are as those of SnmpAccess."""
 
     host: str
     user: str
@@ -45,6 +47,7 @@ class SshAccess:
     port: int = 22
     password: str = ""
     key_file: str = ""
+    namespaces: Sequence[str] = ()
 
 
 @dataclass(frozen=True, slots=True)

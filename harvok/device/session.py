@@ -25,6 +25,7 @@ from harvok.core.wire.snmp import (
 )
 from harvok.device.orders import SnmpAccess
 from harvok.errors import DeviceRefusedError, DeviceSilentError
+from harvok.worker.child import inside
 
 _ROWS = 20
 """Of a table, asked for at once: twenty values of two or three columns fit into one datagram of Ethernet's size."""
@@ -55,7 +56,8 @@ class CommunitySession:
     def __init__(self, access: SnmpAccess, clock: Clock = SYSTEM) -> None:
         self._access, self._clock = access, clock
         self._community, self._numbers = access.community.encode(), count(1)
-        self._socket = _connected(access)
+        with inside(access.namespaces):
+            self._socket = _connected(access)
 
     def get(self, names: Sequence[ObjectId]) -> list[SnmpValue]:
         return [value for begin in range(0, len(names), _IN_ONE) for value in self._get(names[begin : begin + _IN_ONE])]

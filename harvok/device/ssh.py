@@ -12,6 +12,7 @@ import asyncssh
 
 from harvok.device.orders import SshAccess
 from harvok.errors import DeviceRefusedError, DeviceSilentError
+from harvok.worker.child import enter_namespaces
 
 _OPEN_S = 20.0
 _CLOSE_S = 3.0
@@ -33,13 +34,17 @@ class SshSession:
     def __init__(self, access: SshAccess) -> None:
         self._access = access
         self._loop = asyncio.new_event_loop()
-        self._thread = threading.Thread(target=self._loop.run_forever, name="ssh", daemon=True)
+        self._thread = threading.Thread(target=self._run, name="ssh", daemon=True)
         self._thread.start()
         try:
             self._connection = self._wait(self._open(), _OPEN_S)
         except BaseException:
             self._stop()
             raise
+
+    def _run(self) -> None:
+        enter_namespaces(self._access.namespaces)
+        self._loop.run_forever()
 
     def __enter__(self) -> "SshSession":
         return self

@@ -16,6 +16,7 @@ from harvok.core.wire.snmp import COUNTER_32, COUNTER_64, GAUGE_32, TIME_TICKS, 
 from harvok.device.orders import SnmpAccess
 from harvok.device.session import refused, silent
 from harvok.errors import DeviceRefusedError
+from harvok.worker.child import inside
 
 _AUTHENTICATION = {
     "sha": api.USM_AUTH_HMAC96_SHA,
@@ -89,7 +90,8 @@ class UserSession:
         return [Binding(tuple(one[0]), _value(one[1])) for one in bindings]
 
     def _run(self, what: Awaitable[Any]) -> Any:
-        return self._loop.run_until_complete(asyncio.ensure_future(what, loop=self._loop))
+        with inside(self._access.namespaces):
+            return self._loop.run_until_complete(asyncio.ensure_future(what, loop=self._loop))
 
 
 def _name(name: ObjectId) -> Any:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from harvok.core.models.device import DEVICE_FILE, DeviceFile, SnmpKeys, SshKeys, WatchKeys
+from harvok.core.models.device import DEVICE_FILE, DeviceFile, DeviceKeys, SnmpKeys, SshKeys, WatchKeys
 from harvok.device.orders import SnmpAccess, SshAccess, WatchOrders
 from harvok.errors import DeviceFileError
 from harvok.rigs.files import read_toml
@@ -14,6 +14,11 @@ if TYPE_CHECKING:
     from harvok.rigs.simulated_device import FollowedModel
 
 _HINT = "docs/devices.md has every key; `harvok device new` writes a file that works."
+
+
+OUTSIDE = "HARVOK_OUTSIDE"
+"""The environment variable by which a test in a network that was made for it learns from which one its device is
+reached: paths of namespaces, with colons between them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +45,30 @@ def read_settings(path: Path) -> DeviceSettings:
     return settings_of(read_device(path), path.parent)
 
 
-def settings_of(file: DeviceFile, folder: Path = Path()) -> DeviceSettings:
+def anchored(device: DeviceKeys, folder: Path) -> DeviceKeys:
+    """The same device with the files of its secrets by whole paths, of which those that are none are in `folder`."""
+
+    def whole(where: str | None) -> str | None:
+        kind, _, name = (where or "").partition(":")
+        return f"file:{(folder / name).resolve()}" if kind == "file" else where
+
+    snmp = device.snmp.model_copy(update={key: whole(getattr(device.snmp, key)) for key in _SNMP_SECRETS})
+    ssh = device.ssh
+    if ssh:
+        key_file = str((folder / ssh.key_file).resolve()) if ssh.key_file else None
+        ssh = ssh.model_copy(update={"password": whole(ssh.password), "key_file": key_file})
+    return DeviceKeys(name=device.name, snmp=snmp, ports=device.ports, watch=device.watch, ssh=ssh)
+
+
+def named_device(path: Path) -> DeviceKeys:
+    """The device that another file names. Raises DeviceFileError, naming line and key."""
+    return anchored(read_device(path), path.parent)
+
+
+_SNMP_SECRETS = ("community", "write_community", "authentication_password", "privacy_password")
+
+
+def settings_of(file: DeviceKeys, folder: Path = Path()) -> DeviceSettings:
     """How the device of a file is watched; secrets in files are looked for in `folder`. Raises DeviceFileError for a
     secret that is not there."""
     ports = tuple(dict.fromkeys(file.ports.values()))
@@ -59,7 +87,13 @@ def _ssh_access(keys: SshKeys, folder: Path) -> SshAccess:
     key_file = str(folder / keys.key_file) if keys.key_file else ""
     if key_file and not Path(key_file).is_file():
         raise DeviceFileError(f"there is no private key {key_file}", "Put it there, or name another.")
-    return SshAccess(keys.address, keys.user, keys.host_key, keys.port, _secret(keys.password, folder), key_file)
+    password = _secret(keys.password, folder)
+    return SshAccess(keys.address, keys.user, keys.host_key, keys.port, password, key_file, _outside())
+
+
+def _outside() -> tuple[str, ...]:
+    """Where the device is reached from, if that is not here."""
+    return tuple(filter(None, os.environ.get(OUTSIDE, "").split(":")))
 
 
 def _orders(access: SnmpAccess, watch: WatchKeys, ports: tuple[str, ...]) -> WatchOrders:
@@ -79,6 +113,7 @@ def access_of(keys: SnmpKeys, folder: Path) -> SnmpAccess:
         privacy_password=_secret(keys.privacy_password, folder),
         timeout_s=keys.timeout,
         retries=keys.retries,
+        namespaces=_outside(),
     )
 
 

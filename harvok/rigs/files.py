@@ -11,19 +11,11 @@ from pydantic_core import ErrorDetails
 
 from harvok.core.fields import WRITTEN
 from harvok.core.kinds.table import KINDS
-from harvok.core.models.rig import RIG_FILE, RigFile
-from harvok.errors import RigFileError, UsageError
-
-_HINT = "docs/rig-files.md has every key; `harvok rig new` writes a file that works."
+from harvok.errors import UsageError
 
 _RIGS = ("simulated", "ports", "virtual")
 
 FileT = TypeVar("FileT")
-
-
-def read_rig(path: Path) -> RigFile:
-    """The rig that a TOML file describes. Raises RigFileError, naming line and key."""
-    return read_toml(path, RIG_FILE, "rig", _HINT, RigFileError)
 
 
 def read_toml(path: Path, model: TypeAdapter[FileT], what: str, hint: str, error_class: type[UsageError]) -> FileT:

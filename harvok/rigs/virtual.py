@@ -79,8 +79,9 @@ class VirtualPorts(FramePorts):
         wiring = Wiring(rig.name, interfaces, rig.sides, kind, rig.mtu, self._device.built.namespaces)
         self._path: ImpairedPath | None = None
         try:
-            if rig.impairment:
-                plan = (impairment or read_impairment(rig.impairment)).plan()
+            self.impairment = (impairment or read_impairment(rig.impairment)) if rig.impairment else None
+            if self.impairment:
+                plan = self.impairment.plan()
                 built = self._device.built
                 self._path = ImpairedPath(DEVICE_PORTS, plan, [*built.namespaces[:-1], built.device])
                 self._path.__enter__()
@@ -115,6 +116,11 @@ class VirtualPorts(FramePorts):
     @property
     def device_port_names(self) -> list[str]:
         return device_ports(self._rig.ports)
+
+    def impair(self, file: ImpairmentFile) -> None:
+        """Has the path do from now on what another impairment says; only where it has one."""
+        assert self._path
+        self._path.apply(file.plan())
 
     @property
     def device(self) -> DeviceSettings | None:

@@ -1,6 +1,7 @@
 """A test that talks to a station, between two hosts made of this one: what is between them is up to the caller."""
 
 import contextlib
+import os
 import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -11,6 +12,7 @@ from pathlib import Path
 from harvok.clock import Clock
 from harvok.core.models.rig import PortsRig, Side, VirtualRig
 from harvok.errors import UsageError
+from harvok.rigs.device_files import OUTSIDE
 from harvok.rigs.virtual import VirtualDevice, device_of
 from harvok.runner.lending import check_lendable, lent_ports
 from harvok.runner.lock import one_test_at_a_time
@@ -72,8 +74,13 @@ def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Calla
     version = _version_asked(request.words)
     hosts = _gateway_hosts(rig, version) if isinstance(rig, VirtualRig) else _port_hosts(rig, version)
     with held(request, rig.name, notice, clock) as folder, hosts as (near, far, agent_port):
-        built = {BUILT_RIG: rig.model_dump_json(), BUILT_AGENT: str(agent_port)}
+        built = {BUILT_RIG: rig.model_dump_json(), BUILT_AGENT: str(agent_port), OUTSIDE: _network(rig)}
         return run_between(near, far, request, folder, built)
+
+
+def _network(rig: VirtualRig | PortsRig) -> str:
+    """Where a device between two real ports is reached from: the network of this process, which neither host is in."""
+    return f"/proc/{os.getpid()}/ns/net" if isinstance(rig, PortsRig) else ""
 
 
 TwoHosts = contextlib.AbstractContextManager[tuple[HostNamespaces, HostNamespaces, int]]

@@ -26,7 +26,7 @@ from harvok.core.sweeps.axes import FRAME_AXES, parse_axis
 from harvok.core.sweeps.reading import SweepReading
 from harvok.core.trials.tcp import SocketOptions, TcpTrial
 from harvok.errors import NearEndError
-from harvok.rigs.files import read_rig
+from harvok.rigs.rig_files import read_rig
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.compare import compare_series
 from harvok.runner.recorder import OnRecord

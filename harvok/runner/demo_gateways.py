@@ -11,7 +11,7 @@ from harvok.core.models.rig import VirtualRig
 from harvok.core.procedures.app import read_levels
 from harvok.core.trials.app import AppTrial, AppTrialResult
 from harvok.logbook.store import Logbook
-from harvok.rigs.files import read_rig
+from harvok.rigs.rig_files import read_rig
 from harvok.runner.across import AcrossRequest, run_across
 
 GATEWAYS = ("dome-gw-a", "dome-gw-b")

@@ -32,6 +32,8 @@ from harvok.rigs.device_files import DeviceSettings
 _AT_REST_S, _MAX_REST_S = 0.05, 12.0
 """Counters that are about the same twice, so long after one another, are at rest: the questions themselves may be among
 what the device forwards. An agent that refreshes every ten seconds is waited for once."""
+_LOOKS_OF_OTHERS = 20
+"""Counters that move from each look to the next for a second count what others send: that does not end."""
 _REFRESH_AND_MORE = 1.2
 _UNSEEN_REFRESH_S = 6.0
 """How long is waited for the first change of counters that did not move while traffic flowed: agents that are known to
@@ -192,12 +194,15 @@ class WatchedDevice:
             self._clock.sleep(waited_s)
         last = self._watch.read_now()
         moves_s = _UNSEEN_REFRESH_S if refresh.period_s is None else _AT_REST_S
-        while last and waited_s < _MAX_REST_S:
+        since = last if refresh.may_be_late and last else before
+        moving = 0
+        while last and waited_s < _MAX_REST_S and moving < _LOOKS_OF_OTHERS:
             self._clock.sleep(_AT_REST_S)
             waited_s += _AT_REST_S
             now = self._watch.read_now()
             moved = now is None or has_moved(last, now)
-            unmoved = now is not None and not has_moved(before, now) and waited_s < moves_s
+            moving = moving + 1 if moved else 0
+            unmoved = now is not None and not has_moved(since, now) and waited_s < moves_s
             last = now
             if not moved and not unmoved:
                 break

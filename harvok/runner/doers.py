@@ -1,21 +1,29 @@
 """What can be done to a device on purpose, in mid-test or between the steps of a plan: everything that it needs is
 opened beforehand, and links are up again at the end."""
 
+import select
 import shlex
 import subprocess
+import sys
+import termios
+import threading
 from collections.abc import Callable
 from contextlib import ExitStack
 from typing import Literal, Protocol, runtime_checkable
 
 from harvok.core.events import Action, LinkState, PlannedEvent
+from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.wire.snmp import Binding
 from harvok.device.asking import open_session
 from harvok.device.names import object_named, value_written
 from harvok.errors import UsageError
 from harvok.host.links import LinkSwitch
 from harvok.rigs.device_files import DeviceSettings
+from harvok.rigs.impairment_files import read_impairment
+from harvok.runner.impair import ask, at_work
 
 _COMMAND_S = 60.0
+_KEY_S = 0.1
 
 Do = Callable[[], str]
 """Does it, and returns what was printed. Raises HarvokError when it fails."""
@@ -34,14 +42,29 @@ class HasLinks(Protocol):
     def set_link(self, port: str, state: LinkState | Literal["ready"]) -> None: ...
 
 
+@runtime_checkable
+class HasImpairment(Protocol):
+    """A rig whose path may have an impairment, None where it has none, that can be changed while frames flow."""
+
+    @property
+    def impairment(self) -> ImpairmentFile | None: ...
+
+    def impair(self, file: ImpairmentFile) -> None: ...
+
+
 class Doers:
-    """Makes of words what is to be done, for as long as `stack` lasts. `rig` is where links are looked for, `device`
-    what is told and set; `notice` tells the person at the bench."""
+    """Makes of words what is to be done, for as long as `stack` lasts. `rig` is where links and impairments are looked
+    for, `device` what is told and set; `notice` tells the person at the bench, who is waited for until `over`."""
 
     def __init__(
-        self, stack: ExitStack, rig: object, device: DeviceSettings | None, notice: Callable[[str], None]
+        self,
+        stack: ExitStack,
+        rig: object,
+        device: DeviceSettings | None,
+        notice: Callable[[str], None],
+        over: threading.Event,
     ) -> None:
-        self._stack, self._rig, self._device, self._notice = stack, rig, device, notice
+        self._stack, self._rig, self._device, self._notice, self._over = stack, rig, device, notice, over
 
     def of(self, action: Action, words: str) -> Do:
         """Raises UsageError for what cannot be done here, and what opening a connection raises."""
@@ -55,8 +78,18 @@ class Doers:
                 return self._command_there(words)
             case "set":
                 return self._set(words)
+            case "impair":
+                return self._impair(read_impairment(words))
             case "tell":
                 return self._tell(words)
+            case "await":
+                return self._await(words)
+
+    def undo(self, event: PlannedEvent) -> Do:
+        """What ends an event that lasts for a time. Raises as `of` does."""
+        if event.action == "impair":
+            return self._impair(self._impaired_path()[0])
+        return self.link(event.port, "up")
 
     def link(self, port: str, state: LinkState) -> Do:
         """A port of the rig's device, where it has such ports, or else of this host. Raises UsageError for what cannot
@@ -75,6 +108,23 @@ class Doers:
             )
         link = self._stack.enter_context(LinkSwitch(interface))
         return lambda: _quietly(link.down if state == "down" else link.up)
+
+    def _impair(self, file: ImpairmentFile) -> Do:
+        usual, change = self._impaired_path()
+        self._stack.callback(change, usual)
+        return lambda: _quietly(lambda: change(file))
+
+    def _impaired_path(self) -> tuple[ImpairmentFile, Callable[[ImpairmentFile], object]]:
+        """What befalls the path by itself, and how that is changed: of the rig, or of the bridge on this host."""
+        if isinstance(self._rig, HasImpairment) and self._rig.impairment:
+            return self._rig.impairment, self._rig.impair
+        found = at_work()
+        if found is None or found.carried_out_by != "bridge":
+            raise UsageError(
+                "no bridge impairs this path, so there is nothing to change",
+                "Start one between two ports: harvok impair start PORT OTHER clean. Or take a rig with an impairment.",
+            )
+        return found.impairment, lambda file: ask("change", file)
 
     def _command_there(self, words: str) -> Do:
         from harvok.device.ssh import SshSession
@@ -110,8 +160,26 @@ class Doers:
     def _tell(self, words: str) -> Do:
         return lambda: _quietly(lambda: self._notice(f"now: {words}"))
 
+    def _await(self, words: str) -> Do:
+        if not sys.stdin.isatty():
+            raise UsageError(
+                f"'await {words}' needs somebody at a terminal, to say when it is done",
+                'Write "tell …": then the mark is when it was told.',
+            )
 
-def _quietly(do: Callable[[], None]) -> str:
+        def wait() -> str:
+            termios.tcflush(sys.stdin, termios.TCIFLUSH)  # what was typed before says nothing
+            self._notice(f"now: {words}. Press Enter when it is done")
+            while not select.select([sys.stdin], [], [], _KEY_S)[0]:
+                if self._over.is_set():
+                    raise UsageError("nobody said that it was done", "Press Enter before the trial is over.")
+            sys.stdin.readline()
+            return ""
+
+        return wait
+
+
+def _quietly(do: Callable[[], object]) -> str:
     do()
     return ""
 

@@ -8,26 +8,17 @@ from dataclasses import dataclass, replace
 from harvok.clock import Clock
 from harvok.core.device.trial import DeviceTrial
 from harvok.core.drive import AnyRig
-from harvok.core.events import (
-    EVENT,
-    EVENT_ENDS,
-    INTENDED,
-    TOOK,
-    ArrivalSeries,
-    PlannedEvent,
-    outage,
-    outage_figures,
-)
+from harvok.core.events import EVENT, EVENT_ENDS, INTENDED, TOOK, PlannedEvent
 from harvok.core.figures import Figure, FigureKey
-from harvok.core.kinds.kind import Kind
 from harvok.core.observer import ORIGIN, START, Observer
+from harvok.core.outage import EventEvidence, cost_figures
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event, Sample
 from harvok.core.trials.any import Trial, TrialResult
 from harvok.core.trials.counts import StreamCounts, stream_counts, traffic_ends_s
 from harvok.core.trials.frames import FrameTrialResult
 from harvok.core.units import format_duration
-from harvok.errors import HarvokError, UsageError
+from harvok.errors import HarvokError
 from harvok.rigs.device_files import DeviceSettings
 from harvok.runner.doers import Do, Doers
 
@@ -52,11 +43,11 @@ class _Marks(Observer):
     def __init__(self, observer: Observer, begin: Callable[[int], None]) -> None:
         self._observer, self._begin = observer, begin
         self._lock = threading.RLock()
-        self.arrivals = ArrivalSeries()
+        self.seen = EventEvidence()
 
     def samples(self, samples: Sequence[Sample]) -> None:
         with self._lock:
-            self.arrivals.add(samples)
+            self.seen.add(samples)
             self._observer.samples(samples)
 
     def happened(self, events: Sequence[Event]) -> None:
@@ -79,10 +70,17 @@ class EventfulRig:
     """A rig on whose trials something is done on purpose. `figures` is what that cost; of a trial that was taken again
     the last counts."""
 
-    def __init__(self, rig: AnyRig, plan: Sequence[_Due], events: Sequence[PlannedEvent], clock: Clock) -> None:
+    def __init__(
+        self,
+        rig: AnyRig,
+        plan: Sequence[_Due],
+        events: Sequence[PlannedEvent],
+        over: threading.Event,
+        clock: Clock,
+    ) -> None:
         self._rig, self._plan, self._events, self._clock = rig, plan, events, clock
         self._thread: threading.Thread | None = None
-        self._over = threading.Event()
+        self._over = over
         self._marks: _Marks | None = None
         self.figures: dict[FigureKey, Figure] = {}
 
@@ -97,7 +95,7 @@ class EventfulRig:
             self._over.set()
             if self._thread:
                 self._thread.join()
-        for figure in self._cost(stream_counts(trial, result), self._marks.arrivals, traffic_ends_s(trial)):
+        for figure in self._cost(stream_counts(trial, result), self._marks.seen, traffic_ends_s(trial)):
             self.figures[figure.key] = figure
         return _as_planned(result) if any(event.action == "link" for event in self._events) else result
 
@@ -132,7 +130,10 @@ class EventfulRig:
             due.do()
         except HarvokError as error:
             fault = error.message
-        at_s, took_s = (began_ns - origin_ns) / 1e9, (self._clock.now_ns() - began_ns) / 1e9
+        ended_ns = self._clock.now_ns()
+        # what a person does happens when the person says so
+        at_s = ((ended_ns if due.event.action == "await" else began_ns) - origin_ns) / 1e9
+        took_s = (ended_ns - began_ns) / 1e9
         labels = {"what": due.event.title} | ({"fault": fault} if fault else {})
         name = EVENT_ENDS if due.ends else EVENT
         self._marks.happened(
@@ -141,15 +142,16 @@ class EventfulRig:
         if fault:
             self._marks.notice(f"{due.event.title} at {format_duration(at_s)} failed: {fault}")
 
-    def _cost(self, counts: Sequence[StreamCounts], arrivals: ArrivalSeries, traffic_ends: float) -> Iterator[Figure]:
+    def _cost(self, counts: Sequence[StreamCounts], seen: EventEvidence, traffic_ends: float) -> Iterator[Figure]:
         """What each event cost each direction; loss is the event's own where there is only one."""
         losses = {one.stream.name: (one.lost, one.offered_per_s) for one in counts}
         ends = [event.at_s for event in self._events[1:]] + [traffic_ends]
         for event, until_s in zip(self._events, ends, strict=True):
-            for direction in dict.fromkeys([*losses, *arrivals.series]):
+            for direction in dict.fromkeys([*losses, *seen.directions]):
                 lost, offered = losses.get(direction, (None, 0.0))
-                found = outage(arrivals.series.get(direction, []), event.at_s, until_s)
-                yield from outage_figures(event, direction, found, lost if len(self._events) == 1 else None, offered)
+                yield from cost_figures(
+                    event, direction, seen, until_s, lost if len(self._events) == 1 else None, offered
+                )
 
 
 def _as_planned(result: TrialResult) -> TrialResult:
@@ -161,21 +163,9 @@ def _as_planned(result: TrialResult) -> TrialResult:
 
 def _due(event: PlannedEvent, doers: Doers) -> Iterator[_Due]:
     """What an event comes to: what is taken down for a time is brought up again."""
-    if event.action != "link":
-        yield _Due(event.at_s, event, doers.of(event.action, event.words))
-        return
-    yield _Due(event.at_s, event, doers.link(event.port, event.link_state))
+    yield _Due(event.at_s, event, doers.of(event.action, event.words))
     if event.for_s is not None:
-        yield _Due(event.ends_s, event, doers.link(event.port, "up"), ends=True)
-
-
-def check_events(kind: Kind, events: Sequence[PlannedEvent]) -> None:
-    """Raises UsageError for a kind of test that would take what is done to the device for what the device does."""
-    if events and not kind.takes_events:
-        raise UsageError(
-            f"{kind.name} is a search, or looks at the device at rest: nothing may be done to it meanwhile",
-            "Take ramp, tcp, udp, delay or app.",
-        )
+        yield _Due(event.ends_s, event, doers.undo(event), ends=True)
 
 
 @contextmanager
@@ -191,6 +181,7 @@ def eventful(
     the end. `inner` is the rig itself, whose device's ports may be taken down. Raises UsageError for what cannot be
     done there."""
     with ExitStack() as stack:
-        doers = Doers(stack, inner, device, notice)
+        over = threading.Event()
+        doers = Doers(stack, inner, device, notice, over)
         plan = [due for event in events for due in _due(event, doers)]
-        yield EventfulRig(rig, sorted(plan, key=lambda due: due.at_s), events, clock)
+        yield EventfulRig(rig, sorted(plan, key=lambda due: due.at_s), events, over, clock)

@@ -9,21 +9,25 @@ from pathlib import Path
 from harvok.core.app.mix import MIXES, MixFile
 from harvok.core.app.policy_file import POLICIES, PolicyFile
 from harvok.core.conditions import HOST_CONDITIONS
+from harvok.core.events import parse_events
 from harvok.core.fields import WRITTEN
 from harvok.core.judgement.conditions import fits
+from harvok.core.kinds.kind import check_events
 from harvok.core.kinds.step import Step
 from harvok.core.kinds.table import kind_of
+from harvok.core.models.device import DEVICES, DeviceKeys
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import PLAN, Plan
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import BASELINES
-from harvok.errors import ImpairmentError, PlanError
-from harvok.rigs.device_files import DeviceSettings, read_settings
-from harvok.rigs.files import parse_toml, read_rig, read_text
+from harvok.errors import ImpairmentError, PlanError, UsageError
+from harvok.rigs.device_files import DeviceSettings, anchored, named_device, settings_of
+from harvok.rigs.files import parse_toml, read_text
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.mix_files import read_mix
 from harvok.rigs.policy_files import read_policy
+from harvok.rigs.rig_files import read_rig
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
 _DIGEST_LETTERS = 12
@@ -50,8 +54,10 @@ class PlanFile:
             for key in ("events", "setup", "check", "expect", "undo"):
                 if not step[key]:  # as plans were before there were any
                     step.pop(key)
-        if measured["device"] is None:
-            measured.pop("device")
+        if self.plan.device:
+            measured["device"] = self.plan.device.name
+        else:
+            measured.pop("device")  # as plans were before there was any
         return _digest_of_text(json.dumps(measured, sort_keys=True))
 
     @property
@@ -86,10 +92,25 @@ def parse_plan_file(text: str, path: Path) -> PlanFile:
     def policy(name: str) -> PolicyFile:
         return read_policy(path.parent / name)
 
-    named = {**WRITTEN, MIXES: mix, POLICIES: policy}
+    def device(name: str) -> DeviceKeys:
+        return named_device(path.parent / name)
+
+    named = {**WRITTEN, MIXES: mix, POLICIES: policy, DEVICES: device}
     plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, named)
     _check_conditions(plan, path)
+    _check_events(plan, path)
+    if plan.device:
+        plan = plan.model_copy(update={"device": anchored(plan.device, path.parent)})
     return PlanFile(plan, path.parent, text)
+
+
+def _check_events(plan: Plan, path: Path) -> None:
+    """Raises PlanError for events in a step whose test takes none."""
+    for step in plan.steps:
+        try:
+            check_events(kind_of(step.example), parse_events(step.events))
+        except UsageError as error:
+            raise PlanError(f"{path}: 'events' of step {step.name}: {error.message}", error.hint) from error
 
 
 def _check_conditions(plan: Plan, path: Path) -> None:
@@ -115,8 +136,8 @@ def _digest_of_text(text: str) -> str:
 
 
 def device_of_plan(file: PlanFile) -> DeviceSettings | None:
-    """The device that a plan has watched, described in a file beside it; None for none. Raises DeviceFileError."""
-    return read_settings(file.folder / file.plan.device) if file.plan.device else None
+    """The device that a plan has watched, with its secrets; None for none. Raises DeviceFileError."""
+    return settings_of(file.plan.device) if file.plan.device else None
 
 
 def expected_s(file: PlanFile) -> float:

@@ -77,9 +77,15 @@ class PlanOutcome:
 
 
 def run_plan(
-    request: PlanRequest, observer: Observer, on_record: OnRecord, bench: Bench, clock: Clock = SYSTEM
+    request: PlanRequest,
+    observer: Observer,
+    on_record: OnRecord,
+    bench: Bench,
+    clock: Clock = SYSTEM,
+    follow: Callable[[TestRequest], None] = lambda _: None,
 ) -> PlanOutcome:
-    """Runs what is not yet in the logbook, and judges the whole.
+    """Runs what is not yet in the logbook, and judges the whole; `follow` hears of each run that is no sweep's before
+    it is taken.
 
     Raises whatever broke a run off, and PlanError when the series belong to another plan.
     """
@@ -102,6 +108,7 @@ def run_plan(
                 sweep = SweepRequest(asked, step.axes(), repeats=plan.repeats_of(step), resume=True)
                 run_sweep(sweep, observer, on_record, _say_nothing, clock)
             else:
+                follow(asked)
                 run_test(asked, observer, on_record, clock)
     return judge_plan(request, clock)
 
@@ -200,6 +207,7 @@ def _asked(request: PlanRequest, step: Step, number: int, device: DeviceSettings
         wait_s=request.wait_s,
         events=parse_events(step.events),
         device=device,
+        limits=tuple(limit for limit in plan.build_criteria() if limit.step == step.name),
     )
 
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.events import PlannedEvent
+from harvok.core.judgement.assessment import Criterion
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import RigFile
 from harvok.core.procedure import Test
@@ -63,5 +64,7 @@ class TestRequest:
     pause_s: float = 0.0
     wait_s: float = 0.0
     events: tuple[PlannedEvent, ...] = ()
+    limits: tuple[Criterion, ...] = ()
+    """Those of a plan, to be seen while it runs; it is judged when all runs are there."""
     device: DeviceSettings | None = None
     """The device under test, to be watched; that of a virtual rig is watched by itself."""

@@ -8,7 +8,7 @@ from harvok import __version__
 from harvok.clock import SYSTEM, Clock
 from harvok.core.drive import drive
 from harvok.core.judgement.finding import Finding
-from harvok.core.kinds.kind import Kind, RigNeed
+from harvok.core.kinds.kind import Kind, RigNeed, check_events
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.device import DeviceRecord
 from harvok.core.models.run import PortsRigRecord, RunRecord
@@ -23,7 +23,7 @@ from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
 from harvok.runner.benches.users import open_users_bench
 from harvok.runner.device import WatchedDevice, followed, record_of
-from harvok.runner.events import EventfulRig, check_events, eventful
+from harvok.runner.events import EventfulRig, eventful
 from harvok.runner.known_good import known_good
 from harvok.runner.pace import forecast_s
 from harvok.runner.recorder import OnRecord, RunRecorder, new_id

@@ -1,6 +1,7 @@
 """Sets the device up before a step of a plan, sees that it took, and puts it back: before the next step, and at the end
 of the plan, however that comes."""
 
+import threading
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from types import TracebackType
@@ -53,7 +54,7 @@ class Setups:
         """Does all of it, one after the other; returns what the last printed."""
         output = ""
         with ExitStack() as stack:
-            doers = Doers(stack, None, self._device, self._notice)
+            doers = Doers(stack, None, self._device, self._notice, threading.Event())
             for text in texts:
                 action = setup_action(text)
                 output = doers.of(action.action, action.words)()

@@ -6,7 +6,7 @@ import json
 import os
 import signal
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from harvok.errors import HarvokError
@@ -68,6 +68,23 @@ def enter_namespaces(paths: Sequence[str]) -> None:
         fd = os.open(path, os.O_RDONLY)
         enter_namespace(fd)
         os.close(fd)
+
+
+@contextlib.contextmanager
+def inside(paths: Sequence[str]) -> Iterator[None]:
+    """Has this thread open its sockets in other namespaces; one without paths stays where it is."""
+    if not paths:
+        yield
+        return
+    before = os.open("/proc/thread-self/ns/net", os.O_RDONLY)
+    try:
+        enter_namespaces(paths)
+        try:
+            yield
+        finally:
+            enter_namespace(before)
+    finally:
+        os.close(before)
 
 
 def enter_namespace(fd: int) -> None:

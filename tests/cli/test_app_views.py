@@ -1,12 +1,13 @@
 """Charts and views of application traffic, without any."""
 
 import io
+import re
 import unittest
 
 from rich.console import Console
 
 from harvok.cli.render.app import AppStyle
-from harvok.cli.render.charts import Chart, braille, charts
+from harvok.cli.render.charts import Chart, ChartLimit, braille, charts
 from harvok.core.app.rows import AppRow, AppRows
 from harvok.core.trials.app import AppInterval
 
@@ -45,6 +46,21 @@ class Braille(unittest.TestCase):
         self.assertEqual([column for column, rows in enumerate(found) if 7 in rows], [0, 4, 8, 10, 12, 16])
         self.assertEqual(sorted(found[10]), [1, 2, 3, 5, 7])
         self.assertEqual(dots(braille([1.0] * 90, 10, 1, 1.0, marks=[3])), dots(braille([1.0] * 90, 10, 1, 1.0)))
+
+    def test_a_limit_is_drawn_across_and_a_value_that_misses_it_is_said_to(self) -> None:
+        found = dots(braille([2.0] * 20, 10, 2, 8.0, limit=8.0))
+        self.assertEqual([column for column, rows in enumerate(found) if 7 in rows], list(range(0, 20, 2)))
+        for limit, value, words in (
+            (ChartLimit(5, at_least=True), 4, "users 4 too low (min 5)"),
+            (ChartLimit(5, at_least=True), 5, "users 5 (min 5)"),
+            (ChartLimit(5, at_least=False), 6, "users 6 too high (max 5)"),
+            (ChartLimit(5, at_least=False), None, "users – (max 5)"),
+        ):
+            out = io.StringIO()
+            drawn = charts([Chart("users", [9, value], "{:.0f}".format, limit=limit)], 80)
+            Console(file=out, width=80, force_terminal=True, color_system="standard").print(drawn)
+            self.assertIn(words, re.sub(r"\x1b\[[\d;]*m", "", out.getvalue()))
+            self.assertEqual("31m" in out.getvalue(), "too" in words)
 
     def test_charts_say_the_newest_and_the_largest(self) -> None:
         out = io.StringIO()

@@ -15,6 +15,7 @@ from harvok.cli.render.emulator import show_emulator
 from harvok.cli.render.impair import ImpairView, report_as_json, show_answer, show_impairment, words_of
 from harvok.cli.render.link import LinkView, show_link
 from harvok.cli.render.logbook import show_lines
+from harvok.cli.render.plan import PlanView
 from harvok.cli.render.preflight import CheckView
 from harvok.cli.render.record import show_record
 from harvok.cli.render.run_view import show_repeats, show_run
@@ -26,6 +27,7 @@ from harvok.core.conditions import InterfaceFacts
 from harvok.core.ends import SEND
 from harvok.core.figures import Figure
 from harvok.core.impairment import DirectionReport, Impairment, ImpairmentReport, Stage
+from harvok.core.judgement.assessment import Criterion
 from harvok.core.judgement.compare import Criteria, compare
 from harvok.core.judgement.finding import Finding
 from harvok.core.judgement.sample import Series
@@ -171,6 +173,26 @@ class UdpWhileItRuns(unittest.TestCase):
         view.record(udp_record(SimulatedPath(), test))
         view.close()
         return out.getvalue()
+
+    def test_a_run_of_a_plan_is_followed_with_its_limits_on_a_terminal(self) -> None:
+        test = UdpLoadTest("receive", UdpTrial((), (), 3.0, 1.0), (SPEC,))
+        limits = (
+            Criterion("udp-goodput", "voice", minimum=1e12),
+            Criterion("datagram-loss", "voice", minimum=0.0, maximum=0.1),
+        )
+        for terminal in (False, True):
+            console, out = screen(terminal)
+            view = PlanView(console, "lead", waits=False)
+            view.bench("voice", "Plug in lead A.")
+            view.follow(replace(a_request(test), limits=limits))
+            view.run_started(OUTLINE)
+            findings_of(test, SimulatedPath(), observer=view)
+            view.notice("a remark")
+            view.record(udp_record(SimulatedPath(), test).model_copy(update={"series": "lead.voice"}))
+            view.close()
+            self.assertEqual("too low (min 1.000 Tb/s)" in out.getvalue(), terminal, out.getvalue())
+            self.assertIn("  voice: ", out.getvalue())
+            self.assertNotIn("dome – hall", out.getvalue())
 
     def test_lines_and_a_table(self) -> None:
         plain = self.run_view(terminal=False)

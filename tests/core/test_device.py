@@ -80,6 +80,14 @@ class Freshness(unittest.TestCase):
             self.assertAlmostEqual(refresh.period_s, period_s)
             self.assertEqual((refresh.is_late, refresh.is_fresh), (is_late, not is_late))
 
+    def test_what_is_over_before_the_second_change_may_be_late(self) -> None:
+        for refresh_s, may_be_late in ((3.0, True), (0.0, False)):
+            refresh = Refresh(0.5)
+            self.assertFalse(refresh.may_be_late, "nothing flowed yet")
+            refresh.flows()
+            told_by(ModelAgent("dome-sw-a", ["gi1"], 1e9, AgentFaults(refresh_s)), refresh, 1.5)
+            self.assertEqual(refresh.may_be_late, may_be_late)
+
     def test_pauses_and_a_frame_now_and_then_are_not_taken_for_the_agents(self) -> None:
         refresh = Refresh(0.5)
         refresh.flows()

@@ -191,6 +191,20 @@ class TheDevice(ProgramTest):
         said = self.inside("compare", "before", "after", "--min-repeats", "2", code=3).stdout
         self.assertIn("device.ports", said)
 
+    def test_a_sweep_and_a_plan_watch_it_as_well(self) -> None:
+        file = self.describe(self.stand_in())
+        _, station = self.station()
+        words = ("--over", "flows=1,2", "--repeats", "1", "--duration", "500ms", "--series", "flows")
+        self.harvok("sweep", station, *words, "--device", file)
+        plan = f'version = 1\nname = "lead"\nstation = "{station}"\nrepeats = 2\nmin_repeats = 2\ndevice = "{file}"\n'
+        step = '[[steps]]\nname = "before"\ntest = "tcp"\nduration = "500ms"\ndirection = "send"\n'
+        (self.folder / "plan.toml").write_text(plan + step)
+        self.harvok("run", "plan.toml", code=3)
+        for series in ("flows.flows-1", "flows.flows-2", "lead.before"):
+            shown = json.loads(self.inside("logbook", "list", "--series", series, "--json").stdout)
+            record = json.loads(self.inside("logbook", "show", shown[0]["id"], "--json").stdout)
+            self.assertEqual(record["device"]["name"], "dome-sw-a", series)
+
     def test_a_device_that_is_gone_costs_a_remark(self) -> None:
         process = self.start("device", "stand-in")
         assert process.stdout
@@ -254,6 +268,45 @@ class Events(RigTest):
             (("ramp", rig, "--event", "1s: link nosuch0 down"), "nosuch0"),
         ):
             self.assertIn(said, self.harvok(*words, code=4 if "nosuch0" in said else 2).stderr)
+
+    def test_what_needs_a_person_or_an_impairment_is_refused_without(self) -> None:
+        rig = self.rig(SWITCH)
+        for event, said in (
+            ("1s: await reset the switch", "needs somebody at a terminal"),
+            ("1s: impair metro", "no bridge impairs this path"),
+            ("1s: impair nosuch", "there is no impairment and no file 'nosuch'"),
+        ):
+            self.assertIn(said, self.harvok("ramp", rig, "--loads", "1%", "--event", event, code=2).stderr)
+
+    def test_at_a_terminal_a_person_says_when_it_is_done(self) -> None:
+        _, station = self.station()
+        keyboard, terminal = os.openpty()
+        self.addCleanup(os.close, keyboard)
+        words = ("--duration", "4s", "--direction", "send", "--event", "500ms: await reset the switch", "--json")
+        near = self.start("tcp", station, *words, stdin=terminal)
+        os.close(terminal)
+        assert near.stderr
+        while "Press Enter when it is done" not in near.stderr.readline():
+            self.assertIsNone(near.poll())
+        os.write(keyboard, b"\n")
+        out, err = near.communicate(timeout=60)
+        self.assertEqual(near.returncode, 0, err)
+        (mark,) = [event for event in json.loads(out)["trials"][0]["events"] if event["name"] == "event"]
+        self.assertEqual(mark["labels"], {"what": "await reset the switch"})
+        asked_s = mark["at_s"] - mark["values"]["took-s"]
+        self.assertGreaterEqual(asked_s, mark["values"]["intended-s"] - 1e-5)
+
+    @unittest.skipIf(os.geteuid() != 0, "needs root for network namespaces")
+    def test_an_impairment_changes_in_mid_test_and_back(self) -> None:
+        (self.folder / "half.toml").write_text('version = 1\nname = "half"\n[both]\nloss = "50%"\n')
+        rig = SWITCH.replace('"switch"', '"impairment"\nimpairment = "clean"')
+        words = ("ramp", self.rig(rig), "--loads", "1%", "--hold", "3s", "--frame-size", "1518", "--trial-pause", "0s")
+        record = self.held(*words, "--event", "1s: impair half.toml for 1s")
+        (change, back) = [event for event in record["trials"][-1]["events"] if event["name"].startswith("event")]
+        really_s = back["at_s"] - change["at_s"]
+        figures = {figure["quantity"]: figure["value"] for figure in record["figures"]}
+        self.assertAlmostEqual(figures["outage-from-loss"], really_s / 2, delta=0.15 * really_s)
+        self.assertEqual(change["labels"]["what"], "impair half.toml for 1s")
 
     def test_commands_here_are_run_on_time_and_told(self) -> None:
         _, station = self.station()

@@ -96,7 +96,7 @@ def _of_frames(
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.calibrate import CalibrationTest
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.benches.frames import back_to_back_rig
     from harvok.runner.request import RigPlace
 

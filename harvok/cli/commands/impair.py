@@ -197,8 +197,8 @@ def check(
     from harvok.core.procedures.emulator import EmulatorTest
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
     from harvok.errors import UsageError
-    from harvok.rigs.files import read_rig
     from harvok.rigs.impairment_files import read_impairment
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
 
     file = read_rig(rig)

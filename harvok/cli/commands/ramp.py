@@ -67,7 +67,7 @@ def ramp(
     from harvok.core.procedures.load import LoadTest
     from harvok.core.sweeps.axes import FRAME_AXES, parse_loads
     from harvok.core.trials.frames import MAX_STEPS
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
 
     check_picture(plot)

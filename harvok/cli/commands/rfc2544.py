@@ -81,7 +81,7 @@ def rfc2544(
     marked as such, and get no verdict.
     """
     from harvok.core.mixes import frame_sizes
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
 
     if not 0 < searching.resolution <= 0.1:

@@ -73,7 +73,7 @@ def try_(
     Example: harvok rig try gateway.toml app --mix web --users 200
     """
     from harvok.cli.across import run_across_rig
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
 
     raise typer.Exit(run_across_rig(read_rig(file), command, logbook, wait))
 
@@ -127,7 +127,7 @@ def vary(
     from harvok.core.models.comparison import encode_costs
     from harvok.core.models.rig import SimulatedRig
     from harvok.errors import UsageError
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.across import AcrossRequest
     from harvok.runner.feature_costs import FeatureRequest, measure_features
 
@@ -168,8 +168,8 @@ def show(file: RigPath, json: JsonOption = False) -> None:
     Interfaces of a ports rig are looked at as well; exits with 4 when
     one of them cannot be used.
     """
-    from harvok.rigs.files import read_rig
     from harvok.rigs.frame_rigs import problems_of
+    from harvok.rigs.rig_files import read_rig
 
     rig = read_rig(file)
     problems = problems_of(rig)

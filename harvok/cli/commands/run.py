@@ -1,5 +1,6 @@
 """`harvok run`: runs a plan and says ACCEPT, REJECT or RETEST."""
 
+import contextlib
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -64,10 +65,10 @@ def run(
         wait_s=wait,
         station=station,
     )
-    raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, keeping.json)])
+    raise typer.Exit(EXIT_CODES[_carry_out(request, unattended, judge_only, keeping)])
 
 
-def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json: bool) -> "Verdict":
+def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, keeping: RecordOptions) -> "Verdict":
     """Runs or only judges the plan, shows what came of it, and returns the verdict."""
     from harvok.cli.render.console import stderr, stdout
     from harvok.cli.render.plan import PlanView, show_outcome
@@ -77,10 +78,13 @@ def _carry_out(request: "PlanRequest", unattended: bool, judge_only: bool, json:
     if judge_only:
         outcome = judge_plan(request, SYSTEM)
     else:
-        console = stderr() if json else stdout()
-        view = PlanView(console, request.name, waits=not unattended and sys.stdin.isatty())
-        outcome = run_plan(request, view, view.record, view.bench)
-    if json:
+        console = stderr() if keeping.json else stdout()
+        view = PlanView(
+            console, request.name, waits=not unattended and sys.stdin.isatty(), charted=not keeping.no_charts
+        )
+        with contextlib.closing(view):
+            outcome = run_plan(request, view, view.record, view.bench, follow=view.follow)
+    if keeping.json:
         typer.echo(document_of(request, outcome))
     else:
         show_outcome(stdout(), request.name, outcome)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
+from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, Watched, bundled, request_of
 from harvok.cli.options import DAY_S, RUNS, WHAT, Direction, Picture, Rated, check_picture, name_of_now, time_option
 from harvok.core.ends import PORT_STREAMS
 from harvok.core.sweeps.axes import FRAME_AXES, TCP_AXES, UDP_AXES, Axis, AxisSet, parse_axes, parse_axis
@@ -84,6 +84,7 @@ def sweep(
         bool, typer.Option("--resume", rich_help_panel=RUNS, help="Continue the sweep of this --series that broke off.")
     ] = False,
     plot: Picture = None,
+    device: Watched = None,
     wait: Annotated[float, time_option(0, DAY_S, "Wait up to this long for a busy station or host.", RUNS, "0s")] = 0.0,
 ) -> None:
     """Vary one or two parameters and compare with a baseline.
@@ -94,7 +95,7 @@ def sweep(
     """
     from dataclasses import replace
 
-    from harvok.rigs.files import read_rig
+    from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
     from harvok.runner.sweeps import SweepRequest
 
@@ -112,7 +113,7 @@ def sweep(
         test = _tcp(sweeping) if sweeping.by == "tcp" else _udp(sweeping, axes, fixed)
         place = reaching.settings(target, rated)
     labelling = replace(labelling, series=labelling.series or name_of_now("sweep"))
-    base = request_of(place, test, keeping, labelling, RepeatOptions(wait=wait))
+    base = request_of(place, test, keeping, labelling, RepeatOptions(wait=wait, device=device))
     request = SweepRequest(base, axes, fixed, sweeping.repeats, sweeping.order, sweeping.seed, resume)
     _measure(request, plot, keeping.json)
 

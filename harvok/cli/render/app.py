@@ -108,18 +108,17 @@ class AppView(RowsView[AppRow]):
 
     def charts_of(self, direction: str, rows: Sequence[AppRow]) -> list[Chart]:
         """Of users at both ends those of the first."""
-        return _charts(rows) if direction == self.rows[0].direction else []
-
-
-def _charts(rows: Sequence[AppRow]) -> list[Chart]:
-    return [
-        Chart("users", [row.users for row in rows], "{:.0f}".format),
-        Chart("transactions/s", [row.transactions_per_s for row in rows], format_per_second),
-        Chart("requests, L7", [row.request_bps for row in rows], format_rate),
-        Chart("responses, L7", [row.response_bps for row in rows], format_rate),
-        Chart("response, median", [row.response_median_s for row in rows], format_duration),
-        Chart("response, p99.9", [row.response_p999_s for row in rows], format_duration),
-    ]
+        if direction != self.rows[0].direction:
+            return []
+        rate, median, p999 = map(self.limit_of, ("transactions-rate", "response-median", "response-p999"))
+        return [
+            Chart("users", [row.users for row in rows], "{:.0f}".format),
+            Chart("transactions/s", [row.transactions_per_s for row in rows], format_per_second, limit=rate),
+            Chart("requests, L7", [row.request_bps for row in rows], format_rate),
+            Chart("responses, L7", [row.response_bps for row in rows], format_rate),
+            Chart("response, median", [row.response_median_s for row in rows], format_duration, limit=median),
+            Chart("response, p99.9", [row.response_p999_s for row in rows], format_duration, limit=p999),
+        ]
 
 
 class Rfc9411View(RunView):

@@ -12,19 +12,34 @@ _DOTS = ((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))
 _HEIGHT = 4
 _GAP = 3
 _WIDEST = 6
-_DASH = 4
+_DASH, _CLOSE_DASH = 4, 2
+BESIDE_SPINNER = 4
+"""Columns that charts in a status line leave for what turns beside them."""
+
+
+@dataclass(frozen=True, slots=True)
+class ChartLimit:
+    """What a value is to keep to: at least, or else at most."""
+
+    value: float
+    at_least: bool
+
+    def is_met(self, value: float) -> bool:
+        return value >= self.value if self.at_least else value <= self.value
 
 
 @dataclass(frozen=True, slots=True)
 class Chart:
     """A title, a value for each moment, None where there is none, and how a value is shown. `ceiling` is a level that
-    is drawn across, `marks` are the numbers of values at which something happened, drawn from top to bottom."""
+    is drawn across, `marks` are the numbers of values at which something happened, drawn from top to bottom. A `limit`
+    is drawn across as well, in closer dots; a newest value that misses it is coloured, and said to."""
 
     title: str
     values: Sequence[float | None]
     show: Callable[[float], str]
     ceiling: float | None = None
     marks: Collection[int] = ()
+    limit: ChartLimit | None = None
 
 
 def braille(
@@ -34,14 +49,16 @@ def braille(
     top: float,
     ceiling: float | None = None,
     marks: Collection[int] = (),
+    limit: float | None = None,
 ) -> list[str]:
     """Values as lines of characters, from 0 at the bottom to `top`; two values a character. Neighbours are joined."""
     rows, newest = 4 * height, _stretched(values, 2 * width)
     cells = [[_BLANK] * width for _ in range(height)]
-    if ceiling is not None and top > 0:
-        level = rows - 1 - min(int(ceiling / top * rows), rows - 1)
-        for column in range(0, 2 * width, _DASH):
-            cells[level // 4][column // 2] |= _DOTS[level % 4][column % 2]
+    for across, dash in ((ceiling, _DASH), (limit, _CLOSE_DASH)):
+        if across is not None and top > 0:
+            level = rows - 1 - min(int(across / top * rows), rows - 1)
+            for column in range(0, 2 * width, dash):
+                cells[level // 4][column // 2] |= _DOTS[level % 4][column % 2]
     each = _each(len(values), 2 * width)
     for mark in marks:
         column = 2 * width - (len(values) - mark) * each
@@ -83,13 +100,26 @@ def charts(ones: Sequence[Chart], width: int) -> Table:
 def _drawn(chart: Chart, width: int) -> Text:
     seen = [value for value in chart.values if value is not None]
     largest, newest = max(seen, default=0.0), chart.values[-1] if chart.values else None
-    top = max(largest, chart.ceiling or 0.0)
-    now = "–" if newest is None else chart.show(newest)
-    head = Text.assemble((chart.title, "bold"), f" {now}, max {chart.show(largest)}" if seen else " –")
-    head.truncate(width)
-    return Text("\n").join(
-        [head, *(Text(line) for line in braille(chart.values, width, _HEIGHT, top, chart.ceiling, chart.marks))]
+    limit = chart.limit.value if chart.limit else None
+    top = max(largest, chart.ceiling or 0.0, limit or 0.0)
+    head = Text.assemble(
+        (chart.title, "bold"), " ", _now(chart, newest), f", max {chart.show(largest)}" if seen else ""
     )
+    head.truncate(width)
+    drawn = braille(chart.values, width, _HEIGHT, top, chart.ceiling, chart.marks, limit)
+    return Text("\n").join([head, *(Text(line) for line in drawn)])
+
+
+def _now(chart: Chart, newest: float | None) -> Text:
+    """The newest value, with what the limit makes of it."""
+    shown = Text("–" if newest is None else chart.show(newest))
+    if chart.limit is None:
+        return shown
+    missed = newest is not None and not chart.limit.is_met(newest)
+    if missed:
+        shown.append(" too low" if chart.limit.at_least else " too high")
+        shown.stylize("bold red")
+    return shown.append(f" ({'min' if chart.limit.at_least else 'max'} {chart.show(chart.limit.value)})")
 
 
 def chart_lines(number: int) -> int:

@@ -1,12 +1,14 @@
 """A delay measurement while it runs, and what it comes to."""
 
+import bisect
 from collections.abc import Sequence
 
-from rich.console import Console
+from rich.console import Console, Group
 from rich.padding import Padding
 from rich.status import Status
 from rich.text import Text
 
+from harvok.cli.render.charts import BESIDE_SPINNER, Chart, chart_lines, charts
 from harvok.cli.render.run_view import RunView, ShowRun
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import maybe
@@ -29,18 +31,23 @@ _DELAYS = (
     "two-way-variation-p99",
 )  # fmt: skip
 
+_LINES_BESIDE = 4
+
 
 class DelayView(RunView):
-    """Shows how many packets were answered so far."""
+    """Shows how many packets were answered so far, and the delay of each, with gaps for those that were not."""
 
     def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
         super().__init__(console, show, request)
         self._status: Status | None = None
         self._packets = self._answered = 0
+        self._moments_s: list[float] = []
+        self._delays: list[float | None] = []
 
     def trial_started(self, number: int, trial: Trial) -> None:
         assert isinstance(trial, DelayTrial)
         self._packets, self._answered = trial.packets, 0
+        self._moments_s, self._delays, self.device_cpu, self.marks = [], [], [], []
         load = f"while {trial.load} fills the link" if trial.load else "on an idle link"
         words = f"{trial.packets} packets in {format_span(trial.duration_s)}, {load}"
         self._status = self._start_status(words)
@@ -48,12 +55,32 @@ class DelayView(RunView):
             self._console.print(Text(words), soft_wrap=True)
 
     def samples(self, samples: Sequence[Sample]) -> None:
+        self.see_device(samples)
         for sample in samples:
-            if sample.quantity == TWO_WAY_DELAY:
+            if sample.quantity == PACKET:
+                self._moments_s.append(sample.at_s)
+                self._delays.append(None)
+            elif sample.quantity == TWO_WAY_DELAY and self._delays:
                 self._answered += 1
-                if self._status:
-                    last = format_duration(sample.value)
-                    self._status.update(f"{self._answered} of {self._packets} answered, the last in {last}")
+                self._delays[-1] = sample.value
+        last = next((delay_s for delay_s in reversed(self._delays) if delay_s is not None), None)
+        if self._status and last is not None:
+            self._update(
+                self._status, f"{self._answered} of {self._packets} answered, the last in {format_duration(last)}"
+            )
+
+    def _update(self, status: Status, words: str) -> None:
+        drawn = [self._chart(), *self.device_charts()]
+        if not self.charted or self._console.height < chart_lines(len(drawn)) + _LINES_BESIDE:
+            status.update(words)
+        else:
+            status.update(Group(Text(words), charts(drawn, self._console.width - BESIDE_SPINNER)))
+
+    def _chart(self) -> Chart:
+        marks = [bisect.bisect_left(self._moments_s, at_s) for at_s in self.marks]
+        asked = (self.limit_of(f"two-way-delay-{which}") for which in ("median", "max", "p99", "mean"))
+        limit = next((one for one in asked if one), None)
+        return Chart("delay there and back", self._delays, format_duration, marks=marks, limit=limit)
 
 
 def show_delay(console: Console, record: RunRecord) -> None:

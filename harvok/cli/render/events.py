@@ -10,12 +10,18 @@ from harvok.core.events import EVENT, INTENDED, TOOK
 from harvok.core.figures import find
 from harvok.core.models.run import RunRecord
 from harvok.core.samples import Event
-from harvok.core.units import format_duration
+from harvok.core.units import counted, format_duration
 
 _COSTS = (
     ("outage-from-loss", "outage of {} by loss"),
     ("outage-from-rate", "{} by rate"),
     ("time-to-recover", "recovered after {}"),
+    ("event-stall", "nothing came for {}"),
+    ("event-delay-rise", "the delay rose by {}"),
+)
+_COUNTS = (
+    ("event-failed-transactions", "transaction", "failed"),
+    ("event-lost-connections", "connection", "moved nothing any more"),
 )
 
 
@@ -27,7 +33,7 @@ def show_events(console: Console, record: RunRecord) -> None:
         print_hanging(console, Text("event ", "bold"), f"{what}: {_when(event)}")
         for direction in directions:
             if costs := ", ".join(_costs(record, what, direction)):
-                print_hanging(console, Text(f"      {direction} ", "bold"), costs)
+                print_hanging(console, Text(f"      {direction or 'there and back'} ", "bold"), costs)
 
 
 def _when(event: Event) -> str:
@@ -35,15 +41,20 @@ def _when(event: Event) -> str:
     said = f"done at {event.at_s:.3f} s, {format_duration(max(late_s, 0.0))} after its time"
     if fault := event.labels.get("fault"):
         return f"{said}, and failed: {fault}"
+    if event.labels["what"].startswith("await "):
+        return f"said to be done at {event.at_s:.3f} s, {format_duration(event.values[TOOK])} after it was asked for"
     return f"{said}; took {format_duration(event.values[TOOK])}"
 
 
 def _costs(record: RunRecord, what: str, direction: str) -> Iterator[str]:
     for quantity, words in _COSTS:
         value = find(record.figures, quantity, event=what, direction=direction)
-        if value is not None:
+        if value is not None and (value or quantity != "event-stall"):
             yield words.format(format_duration(value) if value else "0 s")
     if find(record.figures, "outage-from-rate", event=what, direction=direction) and (
         find(record.figures, "time-to-recover", event=what, direction=direction) is None
     ):
         yield "did not recover"
+    for quantity, thing, fate in _COUNTS:
+        if number := find(record.figures, quantity, event=what, direction=direction):
+            yield f"{counted(int(number), thing)} {fate}"

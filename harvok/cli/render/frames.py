@@ -10,7 +10,7 @@ from rich.console import Console, Group
 from rich.status import Status
 from rich.text import Text
 
-from harvok.cli.render.charts import Chart, chart_lines, charts
+from harvok.cli.render.charts import BESIDE_SPINNER, Chart, ChartLimit, chart_lines, charts
 from harvok.cli.render.console import stderr
 from harvok.cli.render.rig import what_is_sent
 from harvok.cli.render.run_view import RunView, ShowRun
@@ -53,9 +53,6 @@ _CALIBRATION = (
 )  # fmt: skip
 
 
-_BESIDE_SPINNER = 4
-
-
 class FramesView(RunView):
     """Says what will be sent where, and then how far it is."""
 
@@ -64,7 +61,6 @@ class FramesView(RunView):
         assert isinstance(request.place, RigPlace)
         rig, self._clock = request.place.rig, clock
         self._virtual_time = rig.kind == "simulated"
-        stderr().print(what_is_sent(rig, cast(FramesTest, request.test)), soft_wrap=True)
         self._status: Status | None = None
         self._began_ns = 0
         self._expected_s = 0.0
@@ -75,12 +71,18 @@ class FramesView(RunView):
         self._rates: dict[str, StreamRates] = {}
         self._found: dict[str, dict[str, str]] = {}
 
+    def announce(self) -> None:
+        assert isinstance(self._request.place, RigPlace)
+        words = what_is_sent(self._request.place.rig, cast(FramesTest, self._request.test))
+        stderr().print(words, soft_wrap=True)
+
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
         self._expected_s = outline.expected_s or 0.0
         about = f"about {format_span(round(self._expected_s))} of trials and pauses"
         virtual = " in virtual time" if self._virtual_time else ""
-        self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
+        if not self.compact:
+            self._console.print(Text.assemble((outline.far, "bold"), f"  run {outline.run}{repeat}, {about}{virtual}"))
         self._began_ns, self._last, self._found = self._clock.now_ns(), "", {}
         self._status = self._start_status("starting")
 
@@ -130,12 +132,16 @@ class FramesView(RunView):
             lines.append(f"before: {self._last}")
         lines += [f"{name} so far: {', '.join(of_sizes.values())}" for name, of_sizes in self._found.items()]
         words = Text("\n  ".join(lines))
-        drawn = [chart for name, rates in self._rates.items() for chart in rates.charts(name, self.marks)]
+        drawn = [
+            chart
+            for name, rates in self._rates.items()
+            for chart in rates.charts(name, self.marks, self.limit_of("forwarding-rate", name))
+        ]
         drawn += self.device_charts()
         if not self.charted or not drawn or self._console.height < len(lines) + chart_lines(len(drawn)) + 2:
             self._status.update(words)
         else:
-            self._status.update(Group(words, charts(drawn, self._console.width - _BESIDE_SPINNER)))
+            self._status.update(Group(words, charts(drawn, self._console.width - BESIDE_SPINNER)))
 
 
 @dataclass(slots=True)
@@ -160,12 +166,12 @@ class StreamRates:
         self.missing.append(max(sent - received, 0.0))
         self._before = at_s, sent, received
 
-    def charts(self, direction: str, marks_s: Sequence[float]) -> list[Chart]:
+    def charts(self, direction: str, marks_s: Sequence[float], limit: ChartLimit | None) -> list[Chart]:
         """Rate against what was offered, and what is missing."""
         marks = [bisect.bisect_left(self.moments_s, at_s) for at_s in marks_s]
         offered = max((value for value in self.offered if value), default=None)
         return [
-            Chart(f"received, {direction}, frames/s", self.received, format_frame_rate, offered, marks),
+            Chart(f"received, {direction}, frames/s", self.received, format_frame_rate, offered, marks, limit),
             Chart(f"missing, {direction}", self.missing, format_frame_rate, None, marks),
         ]
 

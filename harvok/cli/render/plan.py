@@ -7,9 +7,10 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from harvok.cli.render.run_view import list_and_count_findings
+from harvok.cli.render.run_view import RunView, list_and_count_findings
 from harvok.cli.render.sweep import show_sweep
 from harvok.cli.render.tables import PlainTable, plain_table
+from harvok.cli.render.views import live_view
 from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.kinds.step import Step
 from harvok.core.labels import label_text
@@ -17,10 +18,11 @@ from harvok.core.measures.statistics import Summary
 from harvok.core.models.plan import Plan, PlanCriterion
 from harvok.core.models.rig import RigFile
 from harvok.core.models.run import RunRecord
-from harvok.core.observer import Observer
+from harvok.core.observer import Observers
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity, format_share, format_span, format_speed
 from harvok.reports.rig_drawing import drawing
+from harvok.runner.request import TestRequest
 from harvok.runner.samples import headline_figures, main_figures, summaries_of
 
 if TYPE_CHECKING:
@@ -81,12 +83,27 @@ def criterion_words(criterion: PlanCriterion) -> str:
     return f"{quantity.name}{f' ({of})' if of else ''}{in_step} is {' and '.join(limits)}"
 
 
-class PlanView(Observer):
-    """One line for each run of a plan that is run as `name`; instructions between steps. `waits`: somebody is there to
-    press Enter."""
+class PlanView(Observers):
+    """One line for each run of a plan that is run as `name`, which is followed on a terminal while it is taken;
+    instructions between steps. `waits`: somebody is there to press Enter. To be closed at the end."""
 
-    def __init__(self, console: Console, name: str, waits: bool) -> None:
-        self._console, self._name, self._waits = console, name, waits
+    def __init__(self, console: Console, name: str, waits: bool, charted: bool = True) -> None:
+        super().__init__([])
+        self._console, self._name, self._waits, self._charted = console, name, waits, charted
+        self._live: RunView | None = None
+
+    def follow(self, request: TestRequest) -> None:
+        """The next run."""
+        self.close()
+        if self._console.is_terminal:
+            self._live = live_view(self._console, request, self._charted, compact=True)
+            self._observers = [self._live]
+
+    def close(self) -> None:
+        """No run is under way."""
+        if self._live:
+            self._live.close()
+        self._live, self._observers = None, []
 
     def bench(self, name: str, instruction: str) -> None:
         """Before a step."""
@@ -99,6 +116,7 @@ class PlanView(Observer):
 
     def record(self, record: RunRecord) -> None:
         """One finished run, in its main figures."""
+        self.close()
         step = (record.series or "").removeprefix(f"{self._name}.")
         result = "; ".join(_headlines(record)) if record.state == "complete" else record.state
         self._console.print(Text(f"  {step}: {result}  (run {record.id})"), soft_wrap=True)

@@ -9,7 +9,7 @@ from rich.live import Live
 from rich.status import Status
 from rich.text import Text
 
-from harvok.cli.render.charts import Chart, chart_lines, charts
+from harvok.cli.render.charts import Chart, ChartLimit, chart_lines, charts
 from harvok.cli.render.console import print_hanging
 from harvok.cli.render.device import show_device_words
 from harvok.cli.render.events import show_events
@@ -42,22 +42,28 @@ def _with_port(host: str, port: PortSpeed | None) -> str:
 
 
 class RunView(Observer):
-    """Shows the title of each run and its notices as they come, then what it comes to. To be closed at the end."""
+    """Shows the title of each run and its notices as they come, then what it comes to. To be closed at the end.
+    `compact`: without titles, and what moves is gone at the end: a line of somebody else's stands for the run."""
 
     def __init__(self, console: Console, show: ShowRun, request: TestRequest) -> None:
         self.records: list[RunRecord] = []
         self._console, self._show, self._request = console, show, request
         self._moving: Live | Status | None = None
-        self.charted = True
+        self.charted, self.compact = True, False
         self.device_cpu: list[float | None] = []
         self.marks: list[float] = []
         self._shown_notices: set[str] = set()
+
+    def announce(self) -> None:
+        """Says before the first run what will be sent, where a person must know."""
 
     def run_started(self, outline: RunOutline) -> None:
         repeat = f", repeat {outline.number} of {outline.of}" if outline.of > 1 else ""
         link = outline.link
         ends = [_with_port(outline.near, link.near), *([_with_port(outline.far, link.far)] if outline.far else [])]
-        self._console.print(Text.assemble((" – ".join(ends), "bold"), f"  run {outline.run}{repeat}"), soft_wrap=True)
+        if not self.compact:
+            title = Text.assemble((" – ".join(ends), "bold"), f"  run {outline.run}{repeat}")
+            self._console.print(title, soft_wrap=True)
 
     def happened(self, events: Sequence[Event]) -> None:
         """Keeps when something was done on purpose, for charts."""
@@ -72,6 +78,14 @@ class RunView(Observer):
     def device_charts(self) -> list[Chart]:
         """What the device itself told; nothing where it was not asked."""
         return [Chart("CPU of the device", self.device_cpu, format_share)] if self.device_cpu else []
+
+    def limit_of(self, quantity: str, direction: str = "") -> ChartLimit | None:
+        """What a plan asks of a figure, for charts; None where it asks nothing, or both a minimum and a maximum."""
+        for limit in self._request.limits:
+            about = limit.labels.get("direction", direction) == direction
+            if limit.quantity == quantity and about and (limit.minimum is None) != (limit.maximum is None):
+                return ChartLimit(limit.minimum or limit.maximum or 0.0, at_least=limit.minimum is not None)
+        return None
 
     def notice(self, text: str) -> None:
         self._shown_notices.add(text)
@@ -148,7 +162,9 @@ class RowsView(RunView, Generic[RowT]):
         self._join = join
         self._style, self.rows, self.device_cpu, self.marks = style, [], [], []
         if self._console.is_terminal:
-            self._moving = Live(console=self._console, auto_refresh=False, vertical_overflow="crop")
+            self._moving = Live(
+                console=self._console, auto_refresh=False, vertical_overflow="crop", transient=self.compact
+            )
             self._moving.start()
 
     def samples(self, samples: Sequence[Sample]) -> None:

@@ -6,7 +6,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from harvok.cli.render.charts import Chart
+from harvok.cli.render.charts import Chart, ChartLimit
 from harvok.cli.render.run_view import RowsView
 from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe, span_words
@@ -80,8 +80,13 @@ class TcpView(RowsView[IntervalRow]):
         """Goodput against the ceiling, and RTT."""
         shares = [row.goodput_bps / row.ceiling_share for row in rows if row.ceiling_share]
         ceiling = shares[-1] if shares else None
-        yield Chart(f"goodput, {direction}", [row.goodput_bps for row in rows], format_rate, ceiling)
-        yield Chart(f"RTT, {direction}", [row.rtt_mean_s for row in rows], format_duration)
+        asked = self.limit_of("goodput-settled", direction) or self.limit_of("goodput-mean", direction)
+        share = self.limit_of("ceiling-share", direction)
+        if asked is None and share and ceiling:
+            asked = ChartLimit(share.value * ceiling, share.at_least)
+        yield Chart(f"goodput, {direction}", [row.goodput_bps for row in rows], format_rate, ceiling, limit=asked)
+        longest = self.limit_of("rtt-mean", direction)
+        yield Chart(f"RTT, {direction}", [row.rtt_mean_s for row in rows], format_duration, limit=longest)
 
 
 def show_tcp_trials(console: Console, record: RunRecord) -> None:

@@ -102,7 +102,8 @@ class UdpView(RowsView[UdpRow]):
     def charts_of(self, direction: str, rows: Sequence[UdpRow]) -> Iterator[Chart]:
         """Rate against what was sent, and loss."""
         sent = max(row.sent_bps for row in rows)
-        yield Chart(f"received, {direction}", [row.received_bps for row in rows], format_rate, sent)
+        asked = self.limit_of("udp-goodput", direction)
+        yield Chart(f"received, {direction}", [row.received_bps for row in rows], format_rate, sent, limit=asked)
         yield Chart(f"missing, {direction}", [row.missing for row in rows], "{:.0f}".format)
 
 

@@ -74,9 +74,12 @@ def view_of(test: Test) -> View:
     return VIEWS.get(test.kind, View())
 
 
-def live_view(console: Console, request: TestRequest, charted: bool = True) -> RunView:
-    """What follows a request while it runs, with charts where there is room. To be closed at the end."""
+def live_view(console: Console, request: TestRequest, charted: bool = True, compact: bool = False) -> RunView:
+    """What follows a request while it runs, with charts where there is room; one of many runs is followed compactly. To
+    be closed at the end."""
     view = view_of(request.test)
     live = view.live(console, view.show, request)
-    live.charted = charted
+    live.charted, live.compact = charted, compact
+    if not compact:
+        live.announce()
     return live

@@ -100,10 +100,12 @@ class Refresh:
         self._flows = flows
         self._last: DeviceReading | None = None
         self._changed_ns: int | None = None
+        self._looks = self._changes = 0
 
     def flows(self) -> None:
         """Traffic begins, without a pause."""
         self._flows, self._changed_ns = True, None
+        self._looks = self._changes = 0
 
     def quiet(self) -> None:
         """Traffic is over: what changes next is not a refresh of it."""
@@ -112,8 +114,12 @@ class Refresh:
     def add(self, reading: DeviceReading) -> None:
         """Takes a reading."""
         before, self._last = self._last, reading
-        if before is None or not self._flows or not has_moved(before, reading):
+        if before is None or not self._flows:
             return
+        self._looks += 1
+        if not has_moved(before, reading):
+            return
+        self._changes += 1
         if self._changed_ns is not None:
             self._gaps_s = [*self._gaps_s, (reading.at_ns - self._changed_ns) / 1e9][-_REFRESHES_KEPT:]
         self._changed_ns = reading.at_ns
@@ -127,6 +133,11 @@ class Refresh:
     def is_late(self) -> bool:
         """Whether the device tells its counters more seldom than it is asked."""
         return self.period_s is not None and self.period_s > _LATE * self._poll_s
+
+    @property
+    def may_be_late(self) -> bool:
+        """Whether too few changes were seen to tell, and fewer than looks: what flowed was over before the next."""
+        return self.period_s is None and self._looks > 1 and self._changes <= self._looks / _LATE
 
     @property
     def is_fresh(self) -> bool:

@@ -12,6 +12,7 @@ from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Event
 from harvok.core.sweeps.axes import NO_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
+from harvok.errors import UsageError
 
 RigNeed = Literal["stations", "users", "reflector", "port", "frames"]
 """Where a kind of test runs: a pair of stations, users and a service (which are stations, or modelled), a path to a
@@ -88,3 +89,12 @@ class Kind:
 
     def _stands_for_a_run(self, key: str) -> bool:
         return QUANTITIES[key].rank == "headline" or key in self.also_headline
+
+
+def check_events(kind: Kind, events: Sequence[object]) -> None:
+    """Raises UsageError for a kind of test that would take what is done to the device for what the device does."""
+    if events and not kind.takes_events:
+        raise UsageError(
+            f"{kind.name} is a search, or looks at the device at rest: nothing may be done to it meanwhile",
+            "Take ramp, tcp, udp, delay or app.",
+        )

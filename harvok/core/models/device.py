@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from pydantic import Field, TypeAdapter, model_validator
 
 from harvok.core.device.reading import DeviceFacts
-from harvok.core.fields import Duration, Model
+from harvok.core.fields import Duration, Model, read_by
 
 MIN_EVERY_S, MAX_EVERY_S = 0.1, 60.0
 USUAL_EVERY_S = 0.5
@@ -73,11 +73,9 @@ class WatchKeys(Model):
     temperature: bool = True
 
 
-class DeviceFile(Model):
+class DeviceKeys(Model):
     """A device: how it is asked, which of its ports each end of a test is wired to, and what is watched."""
 
-    format: Literal["harvok-device"]
-    version: Literal[1]
     name: Annotated[str, Field(min_length=1, max_length=100)]
     snmp: SnmpKeys
     ports: Annotated[dict[EndName, DevicePortName], Field(max_length=64)] = {}
@@ -85,7 +83,20 @@ class DeviceFile(Model):
     ssh: SshKeys | None = None
 
 
+class DeviceFile(DeviceKeys):
+    """The same in a file of its own."""
+
+    format: Literal["harvok-device"]
+    version: Literal[1]
+
+
 DEVICE_FILE: TypeAdapter[DeviceFile] = TypeAdapter(DeviceFile)
+
+DEVICES = "read_device"
+"""In the context in which a file is read: reads the device that it names."""
+
+NamedDevice = Annotated[DeviceKeys, read_by(DEVICES)]
+"""A device that a file describes itself, or names the description of."""
 
 
 class DeviceRecord(Model):

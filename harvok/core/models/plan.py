@@ -10,6 +10,7 @@ from harvok.core.fields import Model, Rate, Share, with_new_names
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.kinds.step import Name, Step
 from harvok.core.kinds.table import KINDS, kind_of
+from harvok.core.models.device import NamedDevice
 from harvok.core.quantities import DEVICE_QUANTITIES, EVENT_QUANTITIES, QUANTITIES
 from harvok.core.units import format_quantity, parse_quantity
 from harvok.errors import BadQuantityError, UsageError
@@ -171,7 +172,7 @@ class Plan(Model):
     station: str | None = None
     rated: Rate | None = None
     rig: str | None = None
-    device: str | None = None
+    device: NamedDevice | None = None
     unit: list[Name] = []
     repeats: Annotated[int, Field(ge=1, le=1000)] = 5
     alternate: bool = False

@@ -8,6 +8,7 @@ from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.fields import Duration, Model, Rate, Share, Size
 from harvok.core.gateway import MAX_CLIENTS, parse_features
+from harvok.core.models.device import NamedDevice
 from harvok.errors import UsageError
 
 
@@ -134,11 +135,13 @@ class Port(Side):
 
 class PortsRig(_RigBase):
     """Interfaces of this host with a device, or a lead, between them, by the names that the file gives them: a table
-    `[ports.NAME]` for each, or `[port1]` and `[port2]`. `isolated`: nothing else is on this wire."""
+    `[ports.NAME]` for each, or `[port1]` and `[port2]`. `isolated`: nothing else is on this wire. `watched` is the
+    device itself, as it is asked what it counts: a table, or the file that has it."""
 
     kind: Literal["ports"]
     device: DeviceKind = "switch"
     isolated: bool = False
+    watched: NamedDevice | None = None
     ports: Annotated[dict[PortName, Port], Field(min_length=2, max_length=MAX_PORTS)]
 
     @model_validator(mode="before")

@@ -17,7 +17,7 @@ from harvok.device.orders import SnmpAccess, WatchOrders
 from harvok.errors import UsageError
 from harvok.host.cpu import may_raise_priority
 from harvok.logbook.store import Logbook
-from harvok.rigs.device_files import DeviceSettings
+from harvok.rigs.device_files import DeviceSettings, settings_of
 from harvok.rigs.frame_rigs import FrameRig, check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.simulated import SimulatedPorts
@@ -125,7 +125,9 @@ def back_to_back_rig(file: RigFile) -> RigFile:
 
 
 def _device_of(rig: FrameRig, file: RigFile) -> DeviceSettings | None:
-    """A device of our own, which answers when it is asked."""
+    """The device that a rig file describes, or one of our own, which answers when it is asked."""
+    if isinstance(file, PortsRig) and file.watched:
+        return settings_of(file.watched)
     if isinstance(rig, VirtualPorts):
         return rig.device
     if isinstance(rig, SimulatedPorts) and rig.asked:

@@ -17,6 +17,7 @@ from harvok.core.procedure import Context
 from harvok.core.tcp.notices import link_notices
 from harvok.logbook.store import Logbook
 from harvok.rigs.device_files import DeviceSettings
+from harvok.rigs.device_files import settings_of as watched_settings
 from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.rigs.virtual import settings_of
 from harvok.runner.benches.bench import Situation
@@ -105,12 +106,17 @@ def _built_rig() -> VirtualRig | PortsRig | None:
 
 
 def _built_device() -> DeviceSettings | None:
-    """How the gateway is asked that was built for this test."""
+    """How the device is asked between the ends, where those were made for this test."""
     rig, port = _built_rig(), int(os.environ.get(BUILT_AGENT, "0"))
-    if not isinstance(rig, VirtualRig) or not port:
+    settings: DeviceSettings | None
+    if isinstance(rig, PortsRig) and rig.watched:
+        settings = watched_settings(rig.watched)
+    elif isinstance(rig, VirtualRig) and port:
+        settings = settings_of(port, rig)
+    else:
         return None
-    settings = settings_of(port, rig)
-    ends = dict(zip(("near", "far"), settings.ports.values(), strict=True)) if settings else {}
+    names = dict(zip(rig.port_names, ("near", "far"), strict=False))
+    ends = {names.get(end, end): port_name for end, port_name in settings.ports.items()} if settings else {}
     return replace(settings, ports=ends) if settings else None
 
 
