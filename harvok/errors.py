@@ -81,6 +81,12 @@ class DeviceFileError(UsageError):
     reference = "device-file"
 
 
+class SiteError(UsageError):
+    """A site's file cannot be used as it is."""
+
+    reference = "site"
+
+
 class PlanError(UsageError):
     """A plan cannot be used as it is."""
 

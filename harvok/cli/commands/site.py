@@ -1,0 +1,128 @@
+"""`harvok site`: many stations, tested again and again on a schedule."""
+
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from harvok.cli.options import DAY_S, JsonOption, Overwrite, duration
+
+if TYPE_CHECKING:
+    from harvok.core.models.site import SiteFile
+    from harvok.runner.site_files import Outlook
+
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, help="Write a site's file, check it, and see its schedule."
+)
+
+SitePath = Annotated[Path, typer.Argument(metavar="SITE", help="The site, a TOML file.")]
+_LONGEST_S = 92 * DAY_S
+_Begin = Annotated[
+    datetime | None,
+    typer.Option(
+        "--from",
+        formats=["%Y-%m-%d", "%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M"],
+        metavar="MOMENT",
+        show_default="now",
+        help="From when on, by the site's clocks: 2026-11-26T12:00.",
+    ),
+]
+
+
+def _ahead(usual: str) -> Any:
+    return typer.Option(
+        "--for", parser=duration(60, _LONGEST_S), metavar="TIME", show_default=usual, help="How long to look ahead."
+    )
+
+
+@app.command()
+def new(file: SitePath, overwrite: Overwrite = False) -> None:
+    """Write a site with comments, to be changed."""
+    from harvok.cli.files import check_free, writing
+    from harvok.runner.site_files import SITE_TEXT
+
+    check_free(file, overwrite)
+    with writing(file) as out:
+        out.write(SITE_TEXT)
+    typer.echo(f"written: {file}; `harvok site check {file}` says whether its schedule fits")
+
+
+@app.command(epilog="Exit codes: 0 it fits, 1 it does not, 2 the file is wrong.")
+def check(
+    file: SitePath,
+    begin: _Begin = None,
+    for_: Annotated[float, _ahead("7 days")] = 7 * DAY_S,
+    json: JsonOption = False,
+) -> None:
+    """Check a site, and whether its schedule fits.
+
+    Every round of the coming week is gone through in virtual time, each
+    test as long as it should take: how busy stations and shared links
+    are, how long tests wait for each other, and which would be missed.
+    """
+    site, found = _looked(file, begin, for_)
+    if json:
+        typer.echo(_as_json(found))
+    else:
+        from harvok.cli.render.console import stdout
+        from harvok.cli.render.site import show_check
+
+        show_check(stdout(), site, found)
+    raise typer.Exit(0 if found.fits else 1)
+
+
+@app.command()
+def plan(
+    file: SitePath,
+    begin: _Begin = None,
+    for_: Annotated[float, _ahead("1 day")] = DAY_S,
+    json: JsonOption = False,
+) -> None:
+    """Show which tests run when, and how long each waits for its turn."""
+    site, found = _looked(file, begin, for_)
+    if json:
+        typer.echo(_as_json(found))
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.site import show_schedule
+
+    show_schedule(stdout(), site, found)
+
+
+def _looked(file: Path, begin: datetime | None, for_s: float) -> "tuple[SiteFile, Outlook]":
+    from harvok.clock import SYSTEM
+    from harvok.runner.site_files import outlook, read_site
+
+    site = read_site(file)
+    begins = begin.replace(tzinfo=site.clock) if begin else SYSTEM.utc().astimezone(site.clock)
+    return site, outlook(site, begins, timedelta(seconds=for_s))
+
+
+def _as_json(found: "Outlook") -> str:
+    from pydantic_core import to_json
+
+    tests = [
+        {
+            "round": stay.job.round,
+            "near": stay.job.near,
+            "far": stay.job.far,
+            "due": datetime.fromtimestamp(stay.job.due_s, found.begins.tzinfo),
+            "wait_s": round(stay.late_s, 3),
+            "needs": sorted(stay.job.needs),
+        }
+        for stay in found.forecast.stays
+    ]
+    missed = [
+        {
+            "round": one.job.round,
+            "near": one.job.near,
+            "far": one.job.far,
+            "due": datetime.fromtimestamp(one.job.due_s, found.begins.tzinfo),
+            "waited_for": one.waited_for,
+            "held_by": one.held_by,
+        }
+        for one in found.forecast.missed
+    ]
+    told = {"fits": found.fits, "from": found.begins, "to": found.ends, "busy": found.busy()}
+    return to_json(told | {"tests": tests, "missed": missed}, indent=2).decode()
