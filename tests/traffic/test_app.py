@@ -150,6 +150,8 @@ class UsersAndService(unittest.TestCase):
         self.assertEqual(action.response_bytes, action.transactions * (head + 1000))
         self.assertEqual((service.strangers, service.malformed), (0, 0))
         self.assertGreaterEqual(service.transactions, action.transactions)
+        self.assertTrue(0.95 < connections.segments_sent / connections.opened / 5 < 1.05, connections)
+        self.assertEqual(connections.retransmitted, 0)
 
     def test_connections_that_stay_and_bodies_of_all_sizes(self) -> None:
         sizes = (0, 1, 65_000, 65_536, 65_537, 300_000, 5_000_000)

@@ -12,6 +12,8 @@ from harvok.traffic.app.media_users import Media
 
 _IN_ONE_PIECE_BYTES = 65_536
 _MAX_EXCHANGES = 4096
+_ONE_SEGMENT_BYTES = 1200
+"""Goes in one segment over any path that carries IPv6 (RFC 8200 §5)."""
 
 
 class Request:
@@ -112,12 +114,30 @@ def _joined(one: dict[int, int], other: dict[int, int]) -> dict[int, int]:
 
 
 class Using:
-    """One application: what its users do, and the counts of its connections."""
+    """One application: what its users do, and the counts of its connections. It `is_brief` where each has one request
+    of one segment; `short` are those of them that were over before anything could be sent again, of which some were
+    `looked_at`, and stand for the others."""
 
     __slots__ = (
-        "actions", "connections", "handshake", "has_calls", "has_streams", "name",
-        "opened", "resets", "retransmitted", "segments_received",
-        "segments_sent", "tls", "tls_handshake", "transactions_per_connection",
+        "actions",
+        "connections",
+        "handshake",
+        "has_calls",
+        "has_streams",
+        "is_brief",
+        "looked_at",
+        "name",
+        "opened",
+        "resets",
+        "retransmitted",
+        "segments_received",
+        "segments_sent",
+        "short",
+        "short_received",
+        "short_sent",
+        "tls",
+        "tls_handshake",
+        "transactions_per_connection",
     )  # fmt: skip
 
     def __init__(self, application: Application, actions: list[Doing]) -> None:
@@ -127,6 +147,7 @@ class Using:
         for number, action in enumerate(actions):
             action.at = number
         self.transactions_per_connection = application.transactions_per_connection or -1
+        self.is_brief = self.transactions_per_connection == 1 and _asks_in_one_segment(actions)
         self.clear()
 
     def clear(self) -> None:
@@ -134,7 +155,12 @@ class Using:
         for action in self.actions:
             action.clear()
         self.opened = self.resets = self.segments_sent = self.segments_received = self.retransmitted = 0
+        self.short = self.looked_at = self.short_sent = self.short_received = 0
         self.handshake, self.tls_handshake = [0] * BINS_UP_TO_AN_HOUR, [0] * BINS_UP_TO_AN_HOUR
+
+    def _of_short(self, seen: int) -> int:
+        """The segments of all short connections, by those of the ones that were looked at."""
+        return round(seen * self.short / self.looked_at) if self.looked_at else 0
 
     def counts(self, application: int) -> ConnectionCounts:
         """What became of its connections since it was cleared."""
@@ -142,12 +168,17 @@ class Using:
             application,
             self.opened,
             self.resets,
-            self.segments_sent,
-            self.segments_received,
+            self.segments_sent + self._of_short(self.short_sent),
+            self.segments_received + self._of_short(self.short_received),
             self.retransmitted,
             sparse(self.handshake),
             sparse(self.tls_handshake),
         )
+
+
+def _asks_in_one_segment(actions: list[Doing]) -> bool:
+    exchanges = [exchange for doing in actions for exchange in doing.exchanges]
+    return all(len(exchange.last) + exchange.upload_bytes <= _ONE_SEGMENT_BYTES for exchange in exchanges)
 
 
 def script_of(mix: AppMix, proof: str, host: str, bodies: bytes) -> list[Using]:

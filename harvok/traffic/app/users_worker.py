@@ -50,6 +50,12 @@ from harvok.zones import socket_address
 _BUFFER_BYTES = 1 << 18
 _AFTER_FAILURE_NS = 1_000_000_000
 _RESET_AT_CLOSE = struct.pack("ii", 1, 0)
+_NONE_COUNTED = (0, 0, 0)
+_SAMPLED = 15
+"""One in so many more short connections has its segments counted."""
+_NOTHING_AGAIN_NS = 200_000_000
+"""Linux sends nothing again sooner, neither by its timer nor by its probe of a tail loss (TCP_RTO_MIN), where nothing
+but one segment is under way."""
 _IN, _OUT = select.EPOLLIN, select.EPOLLOUT
 _END = select.EPOLLRDHUP
 _TRUNC = socket.MSG_TRUNC
@@ -91,7 +97,7 @@ class UserConnection:
         self.user, self.using = user, user.using
         self.left = user.using.transactions_per_connection
         self.need = CONNECTING
-        self.segments = (0, 0, 0)
+        self.segments = _NONE_COUNTED
         self.partial = self.unsent = b""
         self.upload_left = self.came = 0
         self.chunked: ChunkedBody | None = None
@@ -449,6 +455,34 @@ class Users:
         connection.using.segments_sent += 1
         connection.using.segments_received += 1
 
+    def _close_at_once(self, connection: UserConnection, now_ns: int) -> None:
+        """Ends a connection whose user has done with it. Of those that had one transaction and are over before anything
+        could be sent again, one in sixteen is looked at, and stands for the others."""
+        using = connection.using
+        if using.is_brief and now_ns - connection.due_ns < _NOTHING_AGAIN_NS:
+            using.short += 1
+            self._count_short(connection, using)
+        else:
+            self._count_segments(connection)
+        self._connections[connection.fd] = None
+        self._open -= 1
+        connection.need = GONE
+        connection.sock.close()
+        using.segments_sent += 1
+        using.segments_received += 1
+
+    def _count_short(self, connection: UserConnection, using: Using) -> None:
+        """Counts the segments of every sixteenth short connection, and of each that was counted before."""
+        if connection.segments is not _NONE_COUNTED:
+            self._count_segments(connection)
+            using.short -= 1
+        elif using.short & _SAMPLED == 1:
+            found = read_segments(connection.sock)
+            if found:
+                using.looked_at += 1
+                using.short_sent += found[0]
+                using.short_received += found[1]
+
     def _forget(self, connection: UserConnection) -> None:
         self._connections[connection.fd] = None
         self._open -= connection.need != CONNECTING
@@ -605,10 +639,11 @@ class Users:
             self.go_on(user, connection, now_ns)
             return
         user.opened -= 1
-        connection.need = CLOSING
-        connection.began_ns = now_ns
         if event & _END:  # the other end's goodbye came along
-            self._close(connection)
+            self._close_at_once(connection, now_ns)
+        else:
+            connection.need = CLOSING
+            connection.began_ns = now_ns
         if straight is None:
             self.go_on(user, None, now_ns)
         else:
