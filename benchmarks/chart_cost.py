@@ -26,7 +26,7 @@ import psutil
 from harvok.testing.own_user import own_user
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
-HOST, PORT = "127.0.0.1", 27510
+HOST, PORT, REFLECTOR_PORT = "127.0.0.1", 27510, 27514
 STATION = f"{HOST}:{PORT}"
 _RIG = 'version = 1\nkind = "virtual"\nname = "dome-sw-a"\nrated = "1G"\ndevice = "switch"\n'
 KINDS = ("tcp", "app", "delay", "frames")
@@ -39,7 +39,7 @@ def tests(rig: Path, lasts_s: int) -> dict[str, list[str]]:
     return {
         "tcp": ["tcp", STATION, "--duration", f"{lasts_s}s", "--direction", "send"],
         "app": ["app", STATION, "--mix", "web", "--users", "20", "--ramp", "1s", "--hold", f"{lasts_s}s"],
-        "delay": ["delay", STATION, "--packets", str(10 * lasts_s), "--gap", "100ms"],
+        "delay": ["delay", HOST, "--port", str(REFLECTOR_PORT), "--packets", str(10 * lasts_s), "--gap", "100ms"],
         "frames": ["ramp", str(rig), "--loads", "1%", "--hold", f"{lasts_s}s", "--frame-size", "512"],
     }
 
@@ -58,6 +58,8 @@ def share_of_a_core(words: list[str], seconds: float) -> float:
             used = process.cpu_times()
             looks.append((time.monotonic(), used.user + used.system))
     os.waitpid(pid, 0)
+    if len(looks) < len(moments):
+        raise SystemExit(f"'harvok {' '.join(words)}' ended before its time")
     (from_s, before), (to_s, after) = looks
     return (after - before) / (to_s - from_s)
 
@@ -82,13 +84,15 @@ def main() -> None:
         os.environ |= own_user(Path(name))
         rig = Path(name) / "switch.toml"
         rig.write_text(_RIG)
-        with subprocess.Popen(
-            [HARVOK, "station", "--host", HOST, "--port", str(PORT)], stdout=subprocess.DEVNULL
-        ) as far:
+        station = [HARVOK, "station", "--host", HOST, "--port", str(PORT), "--delay-port", str(REFLECTOR_PORT)]
+        far = subprocess.Popen(station, stdout=subprocess.DEVNULL)
+        try:
             time.sleep(2)
             words = tests(rig, int(asked.seconds + 12))
             dear = [_measure(kind, words[kind], asked) for kind in asked.only]
+        finally:
             far.terminate()
+            far.wait()
     sys.exit(any(dear))
 
 

@@ -33,6 +33,7 @@ MAX_ACCEPTED = 12
 """More limits than this that are met are counted rather than listed."""
 _WIDE = 100  # columns that the table of repeats takes with its medians
 _MIN_ROWS = 3
+_REFRESHES_PER_S = 2.0  # of a line that changes: charts below it are drawn anew each time
 _LINES_BESIDE_ROWS = 8  # title, head and frame of the table, and room for a prompt
 
 
@@ -109,7 +110,7 @@ class RunView(Observer):
         self._stop_moving()
         if not self._console.is_terminal:
             return None
-        status = self._console.status(words)
+        status = self._console.status(words, refresh_per_second=_REFRESHES_PER_S)
         status.start()
         self._moving = status
         return status
