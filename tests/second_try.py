@@ -9,6 +9,8 @@ BUSY = "this host was busy"
 
 SECOND_TRY = frozenset(
     {
+        "tests.whole.test_device.Events.test_a_path_that_is_cut_costs_what_it_was_cut",
+        "tests.whole.test_device.Events.test_an_impairment_changes_in_mid_test_and_back",
         "tests.whole.test_frames.OnAVirtualRig.test_a_calibration_is_kept_and_used",
         "tests.whole.test_frames.OnAVirtualRig.test_throughput_of_a_shaped_switch_is_the_arithmetic",
         "tests.whole.test_paths.Paths.test_a_shaped_path_gives_what_the_arithmetic_allows",
