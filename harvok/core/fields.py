@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any, Protocol, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, ValidationInfo
 
 from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
 from harvok.errors import BadQuantityError, UsageError
@@ -91,3 +91,16 @@ def read_by(reader: str) -> BeforeValidator:
             raise ValueError(error.message) from error
 
     return BeforeValidator(read)
+
+
+def checked_by(check: Callable[[Any], object]) -> AfterValidator:
+    """Refuses what a function refuses that raises UsageError, in its words."""
+
+    def checked(given: Any) -> Any:
+        try:
+            check(given)
+        except UsageError as error:
+            raise ValueError(f"{error.message}. {error.hint}") from error
+        return given
+
+    return AfterValidator(checked)

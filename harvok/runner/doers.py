@@ -9,6 +9,7 @@ import termios
 import threading
 from collections.abc import Callable
 from contextlib import ExitStack
+from functools import cached_property
 from typing import Literal, Protocol, runtime_checkable
 
 from harvok.core.events import Action, LinkState, PlannedEvent
@@ -16,11 +17,11 @@ from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.wire.snmp import Binding
 from harvok.device.asking import open_session
 from harvok.device.names import object_named, value_written
-from harvok.errors import UsageError
+from harvok.errors import NothingFoundError, UsageError
 from harvok.host.links import LinkSwitch
 from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.impairment_files import read_impairment
-from harvok.runner.impair import ask, at_work
+from harvok.runner.impair import ask, borrowed_bridge
 
 _COMMAND_S = 60.0
 _KEY_S = 0.1
@@ -87,9 +88,7 @@ class Doers:
 
     def undo(self, event: PlannedEvent) -> Do:
         """What ends an event that lasts for a time. Raises as `of` does."""
-        if event.action == "impair":
-            return self._impair(self._impaired_path()[0])
-        return self.link(event.port, "up")
+        return self._impair(self._path[0]) if event.action == "impair" else self.link(event.port, "up")
 
     def link(self, port: str, state: LinkState) -> Do:
         """A port of the rig's device, where it has such ports, or else of this host. Raises UsageError for what cannot
@@ -110,21 +109,25 @@ class Doers:
         return lambda: _quietly(link.down if state == "down" else link.up)
 
     def _impair(self, file: ImpairmentFile) -> Do:
-        usual, change = self._impaired_path()
-        self._stack.callback(change, usual)
+        _, change = self._path
         return lambda: _quietly(lambda: change(file))
 
-    def _impaired_path(self) -> tuple[ImpairmentFile, Callable[[ImpairmentFile], object]]:
-        """What befalls the path by itself, and how that is changed: of the rig, or of the bridge on this host."""
-        if isinstance(self._rig, HasImpairment) and self._rig.impairment:
-            return self._rig.impairment, self._rig.impair
-        found = at_work()
-        if found is None or found.carried_out_by != "bridge":
+    @cached_property
+    def _path(self) -> tuple[ImpairmentFile, Callable[[ImpairmentFile], object]]:
+        """What befalls the path by itself, and how that is changed: of the rig, or of the bridge on this host. It is
+        put back at the end."""
+        rig = self._rig
+        if isinstance(rig, HasImpairment) and rig.impairment:
+            self._stack.callback(rig.impair, rig.impairment)
+            return rig.impairment, rig.impair
+        try:
+            usual = self._stack.enter_context(borrowed_bridge())
+        except NothingFoundError as error:
             raise UsageError(
                 "no bridge impairs this path, so there is nothing to change",
                 "Start one between two ports: harvok impair start PORT OTHER clean. Or take a rig with an impairment.",
-            )
-        return found.impairment, lambda file: ask("change", file)
+            ) from error
+        return usual, lambda file: ask("change", file)
 
     def _command_there(self, words: str) -> Do:
         from harvok.device.ssh import SshSession

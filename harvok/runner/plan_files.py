@@ -6,27 +6,22 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
-from harvok.core.app.mix import MIXES, MixFile
-from harvok.core.app.policy_file import POLICIES, PolicyFile
 from harvok.core.conditions import HOST_CONDITIONS
 from harvok.core.events import parse_events
-from harvok.core.fields import WRITTEN
 from harvok.core.judgement.conditions import fits
 from harvok.core.kinds.kind import check_events
 from harvok.core.kinds.step import Step
 from harvok.core.kinds.table import kind_of
-from harvok.core.models.device import DEVICES, DeviceKeys
 from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.plan import PLAN, Plan
 from harvok.core.models.rig import RigFile, VirtualRig
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import BASELINES
 from harvok.errors import ImpairmentError, PlanError, UsageError
-from harvok.rigs.device_files import DeviceSettings, anchored, named_device, settings_of
+from harvok.rigs.device_files import DeviceSettings, anchored, settings_of
 from harvok.rigs.files import parse_toml, read_text
 from harvok.rigs.impairment_files import read_impairment
-from harvok.rigs.mix_files import read_mix
-from harvok.rigs.policy_files import read_policy
+from harvok.rigs.named_files import readers_beside
 from harvok.rigs.rig_files import read_rig
 
 _HINT = "docs/plans.md has every key; `harvok plan new` writes a plan that works."
@@ -84,19 +79,7 @@ def read_plan(path: Path) -> PlanFile:
 
 def parse_plan_file(text: str, path: Path) -> PlanFile:
     """The plan in the text of a file. Raises PlanError, naming line and key."""
-
-    def mix(name: str) -> MixFile:
-        beside = path.parent / name
-        return read_mix(str(beside) if beside.is_file() else name)
-
-    def policy(name: str) -> PolicyFile:
-        return read_policy(path.parent / name)
-
-    def device(name: str) -> DeviceKeys:
-        return named_device(path.parent / name)
-
-    named = {**WRITTEN, MIXES: mix, POLICIES: policy, DEVICES: device}
-    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, named)
+    plan = parse_toml(text, path, PLAN, "plan", _HINT, PlanError, readers_beside(path))
     _check_conditions(plan, path)
     _check_events(plan, path)
     if plan.device:

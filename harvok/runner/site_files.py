@@ -1,40 +1,28 @@
 """Sites: read from files, and made into rounds whose jobs can be counted and forecast."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from harvok.core.app.mix import MIXES, MixFile
-from harvok.core.fields import WRITTEN
 from harvok.core.models.site import SITE_FILE, RoundKeys, SiteFile
 from harvok.core.site.forecast import Forecast, forecast
 from harvok.core.site.queue import Job
 from harvok.core.site.rounds import Group, Round, jobs_between
 from harvok.errors import SiteError
 from harvok.rigs.files import parse_toml, read_text
-from harvok.rigs.mix_files import read_mix
+from harvok.rigs.named_files import readers_beside
 
 _HINT = "docs/sites.md has every key; `harvok site new` writes a site that works."
 
 
 def read_site(path: Path) -> SiteFile:
     """The site in a TOML file. Raises SiteError, naming line and key."""
-
-    def mix(name: str) -> MixFile:
-        beside = path.parent / name
-        return read_mix(str(beside) if beside.is_file() else name)
-
     text = read_text(path, "site", _HINT, SiteError)
-    return parse_toml(text, path, SITE_FILE, "site", _HINT, SiteError, {**WRITTEN, MIXES: mix})
-
-
-def rounds_of(site: SiteFile) -> list[Round]:
-    """The rounds of a site, with who is tested with whom and what each test needs."""
-    return [_round(site, keys) for keys in site.rounds]
+    return parse_toml(text, path, SITE_FILE, "site", _HINT, SiteError, readers_beside(path))
 
 
 def _round(site: SiteFile, keys: RoundKeys) -> Round:
+    """A round with who is tested with whom, and what each test needs."""
     groups = tuple(Group(near, far, site.needs(near, far)) for near, far in site.groups_of(keys))
     return Round(keys.name, keys.cron, groups, keys.late, tuple(keys.quiet_hours))
 
@@ -59,10 +47,10 @@ class Outlook:
         return not self.forecast.missed
 
 
-def outlook(site: SiteFile, begins: datetime, length: timedelta, only: Sequence[str] = ()) -> Outlook:
-    """A stretch of a site's schedule in virtual time; of all rounds, or of some."""
+def outlook(site: SiteFile, begins: datetime, length: timedelta) -> Outlook:
+    """A stretch of a site's schedule in virtual time."""
     expected_s = {keys.name: keys.expected_s for keys in site.rounds}
-    rounds = [one for one in rounds_of(site) if not only or one.name in only]
+    rounds = [_round(site, keys) for keys in site.rounds]
     jobs = jobs_between(rounds, site.clock, begins, begins + length)
     return Outlook(begins, begins + length, jobs, forecast(jobs, lambda job: expected_s[job.round]))
 

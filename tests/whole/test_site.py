@@ -109,6 +109,16 @@ class Sites(ProgramTest):
             ('late = "{late}"', 'quiet = ["all day"]', "are no quiet hours"),
             ('test = "udp"\nrate = "5M"\nduration = "20s"', 'test = "rfc2544"', "of a rig"),
             ('rated = "1G"', 'speed = "1G"', "'speed' of"),
+            (
+                'test = "udp"\nrate = "5M"\nduration = "20s"',
+                'test = "app"\nmix = "web"\nusers = 5\npolicy = "no.toml"',
+                "no.toml cannot be read",
+            ),
+            (
+                'test = "udp"\nrate = "5M"\nduration = "20s"',
+                'test = "app"\nmix = "no.toml"\nusers = 5',
+                "there is no mix and no file 'no.toml'",
+            ),
         ):
             said = self.inside("site", "check", self.site(text=SITE.replace(old, new)), code=2).stderr
             self.assertIn("site.toml", said)

@@ -10,6 +10,7 @@ from harvok.cli.options import DAY_S, JsonOption, Overwrite, duration
 
 if TYPE_CHECKING:
     from harvok.core.models.site import SiteFile
+    from harvok.core.site.queue import Job
     from harvok.runner.site_files import Outlook
 
 app = typer.Typer(
@@ -102,27 +103,13 @@ def _looked(file: Path, begin: datetime | None, for_s: float) -> "tuple[SiteFile
 def _as_json(found: "Outlook") -> str:
     from pydantic_core import to_json
 
+    def told(job: "Job", **more: object) -> dict[str, object]:
+        due = datetime.fromtimestamp(job.due_s, found.begins.tzinfo)
+        return {"round": job.round, "near": job.near, "far": job.far, "due": due, **more}
+
     tests = [
-        {
-            "round": stay.job.round,
-            "near": stay.job.near,
-            "far": stay.job.far,
-            "due": datetime.fromtimestamp(stay.job.due_s, found.begins.tzinfo),
-            "wait_s": round(stay.late_s, 3),
-            "needs": sorted(stay.job.needs),
-        }
-        for stay in found.forecast.stays
+        told(stay.job, wait_s=round(stay.late_s, 3), needs=sorted(stay.job.needs)) for stay in found.forecast.stays
     ]
-    missed = [
-        {
-            "round": one.job.round,
-            "near": one.job.near,
-            "far": one.job.far,
-            "due": datetime.fromtimestamp(one.job.due_s, found.begins.tzinfo),
-            "waited_for": one.waited_for,
-            "held_by": one.held_by,
-        }
-        for one in found.forecast.missed
-    ]
-    told = {"fits": found.fits, "from": found.begins, "to": found.ends, "busy": found.busy()}
-    return to_json(told | {"tests": tests, "missed": missed}, indent=2).decode()
+    missed = [told(one.job, waited_for=one.waited_for, held_by=one.held_by) for one in found.forecast.missed]
+    about = {"fits": found.fits, "from": found.begins, "to": found.ends, "busy": found.busy()}
+    return to_json(about | {"tests": tests, "missed": missed}, indent=2).decode()

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
+from rich.console import Console, ConsoleOptions, RenderResult
 from rich.table import Table
 from rich.text import Text
 
@@ -13,8 +14,8 @@ _HEIGHT = 4
 _GAP = 3
 _WIDEST = 6
 _DASH, _CLOSE_DASH = 4, 2
-BESIDE_SPINNER = 4
-"""Columns that charts in a status line leave for what turns beside them."""
+_LINES_BESIDE = 2
+"""Lines of a terminal that are left free below: for what comes next."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,6 +121,20 @@ def _now(chart: Chart, newest: float | None) -> Text:
         shown.append(" too low" if chart.limit.at_least else " too high")
         shown.stylize("bold red")
     return shown.append(f" ({'min' if chart.limit.at_least else 'max'} {chart.show(chart.limit.value)})")
+
+
+@dataclass(frozen=True, slots=True)
+class Charted:
+    """Words with charts below them, where there is room. They are made anew whenever they are drawn, and only then."""
+
+    words: Text
+    draw: Callable[[], Sequence[Chart]]
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        yield self.words
+        drawn, lines = self.draw(), self.words.plain.count("\n") + 1
+        if drawn and console.height >= lines + chart_lines(len(drawn)) + _LINES_BESIDE:
+            yield charts(drawn, options.max_width)
 
 
 def chart_lines(number: int) -> int:

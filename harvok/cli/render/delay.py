@@ -3,12 +3,12 @@
 import bisect
 from collections.abc import Sequence
 
-from rich.console import Console, Group
+from rich.console import Console
 from rich.padding import Padding
 from rich.status import Status
 from rich.text import Text
 
-from harvok.cli.render.charts import BESIDE_SPINNER, Chart, chart_lines, charts
+from harvok.cli.render.charts import Chart
 from harvok.cli.render.run_view import RunView, ShowRun
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import maybe
@@ -30,8 +30,6 @@ _DELAYS = (
     "two-way-delay-min", "two-way-delay-median", "two-way-delay-mean", "two-way-delay-p99", "two-way-delay-max",
     "two-way-variation-p99",
 )  # fmt: skip
-
-_LINES_BESIDE = 4
 
 
 class DelayView(RunView):
@@ -65,22 +63,15 @@ class DelayView(RunView):
                 self._delays[-1] = sample.value
         last = next((delay_s for delay_s in reversed(self._delays) if delay_s is not None), None)
         if self._status and last is not None:
-            self._update(
-                self._status, f"{self._answered} of {self._packets} answered, the last in {format_duration(last)}"
-            )
+            words = f"{self._answered} of {self._packets} answered, the last in {format_duration(last)}"
+            self._status.update(self.with_charts(Text(words)))
 
-    def _update(self, status: Status, words: str) -> None:
-        drawn = [self._chart(), *self.device_charts()]
-        if not self.charted or self._console.height < chart_lines(len(drawn)) + _LINES_BESIDE:
-            status.update(words)
-        else:
-            status.update(Group(Text(words), charts(drawn, self._console.width - BESIDE_SPINNER)))
-
-    def _chart(self) -> Chart:
+    def status_charts(self) -> list[Chart]:
+        """The delay of each packet."""
         marks = [bisect.bisect_left(self._moments_s, at_s) for at_s in self.marks]
         asked = (self.limit_of(f"two-way-delay-{which}") for which in ("median", "max", "p99", "mean"))
         limit = next((one for one in asked if one), None)
-        return Chart("delay there and back", self._delays, format_duration, marks=marks, limit=limit)
+        return [Chart("delay there and back", self._delays, format_duration, marks=marks, limit=limit)]
 
 
 def show_delay(console: Console, record: RunRecord) -> None:

@@ -6,11 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import cast
 
-from rich.console import Console, Group
+from rich.console import Console
 from rich.status import Status
 from rich.text import Text
 
-from harvok.cli.render.charts import BESIDE_SPINNER, Chart, ChartLimit, chart_lines, charts
+from harvok.cli.render.charts import Chart, ChartLimit
 from harvok.cli.render.console import stderr
 from harvok.cli.render.rig import what_is_sent
 from harvok.cli.render.run_view import RunView, ShowRun
@@ -131,17 +131,15 @@ class FramesView(RunView):
         if self._last:
             lines.append(f"before: {self._last}")
         lines += [f"{name} so far: {', '.join(of_sizes.values())}" for name, of_sizes in self._found.items()]
-        words = Text("\n  ".join(lines))
-        drawn = [
+        self._status.update(self.with_charts(Text("\n  ".join(lines))))
+
+    def status_charts(self) -> list[Chart]:
+        """The rate of each direction."""
+        return [
             chart
-            for name, rates in self._rates.items()
+            for name, rates in list(self._rates.items())
             for chart in rates.charts(name, self.marks, self.limit_of("forwarding-rate", name))
         ]
-        drawn += self.device_charts()
-        if not self.charted or not drawn or self._console.height < len(lines) + chart_lines(len(drawn)) + 2:
-            self._status.update(words)
-        else:
-            self._status.update(Group(words, charts(drawn, self._console.width - BESIDE_SPINNER)))
 
 
 @dataclass(slots=True)

@@ -9,7 +9,7 @@ from rich.live import Live
 from rich.status import Status
 from rich.text import Text
 
-from harvok.cli.render.charts import Chart, ChartLimit, chart_lines, charts
+from harvok.cli.render.charts import Chart, Charted, ChartLimit, chart_lines, charts
 from harvok.cli.render.console import print_hanging
 from harvok.cli.render.device import show_device_words
 from harvok.cli.render.events import show_events
@@ -114,6 +114,14 @@ class RunView(Observer):
         status.start()
         self._moving = status
         return status
+
+    def with_charts(self, words: Text) -> RenderableType:
+        """What a line that changes says, with charts below it, unless rows alone are wanted."""
+        return Charted(words, lambda: [*self.status_charts(), *self.device_charts()]) if self.charted else words
+
+    def status_charts(self) -> list[Chart]:
+        """The charts below a line that changes; none by default."""
+        return []
 
     def _stop_moving(self) -> None:
         if self._moving:

@@ -5,7 +5,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, field_validator, model_validator
 
 from harvok.core.events import SETUP_ACTIONS, parse_events
-from harvok.core.fields import Model
+from harvok.core.fields import Model, checked_by
 from harvok.core.procedure import Test
 from harvok.core.sweeps.axes import NO_AXES, Axis, AxisSet, parse_axes, point_name, points_of
 from harvok.errors import UsageError
@@ -36,7 +36,7 @@ class Step(Model):
     repeats: Annotated[int, Field(ge=1, le=1000)] | None = None
     impairment: str | None = None
     over: list[str] = []
-    events: list[str] = []
+    events: Annotated[list[str], checked_by(parse_events)] = []
     setup: list[str] = []
     check: str = ""
     expect: str = ""
@@ -65,15 +65,6 @@ class Step(Model):
     def needs_token(self) -> bool:
         """Whether the station is asked for traffic of its own."""
         return self.place == "station"
-
-    @field_validator("events")
-    @classmethod
-    def _check_events(cls, texts: list[str]) -> list[str]:
-        try:
-            parse_events(texts)
-        except UsageError as error:
-            raise ValueError(f"{error.message}. {error.hint}") from error
-        return texts
 
     @field_validator("setup", "undo")
     @classmethod

@@ -9,11 +9,9 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
-from harvok.core.fields import Duration, Model, Rate
+from harvok.core.fields import Duration, Model, Rate, checked_by
 from harvok.core.models.plan import AnyStep
-from harvok.core.procedure import Test
 from harvok.core.site.calendar import cron_expression, parse_quiet
-from harvok.errors import UsageError
 
 HERE = "here"
 """The end that coordinates: a near end without a station."""
@@ -51,34 +49,15 @@ class RoundKeys(Model):
     """
 
     name: SiteName
-    at: Annotated[str, Field(min_length=1, max_length=100)]
+    at: Annotated[str, Field(min_length=1, max_length=100), checked_by(cron_expression)]
     between: list[str] = []
     mesh: list[SiteName] = []
     many: list[SiteName] = []
     to: SiteName | None = None
     together: bool = False
     late: Annotated[Duration, Field(ge=0, le=7 * 86_400)] = _USUAL_LATE_S
-    quiet: list[str] = []
+    quiet: list[Annotated[str, checked_by(parse_quiet)]] = []
     step: AnyStep
-
-    @field_validator("at")
-    @classmethod
-    def _a_time(cls, text: str) -> str:
-        try:
-            cron_expression(text)
-        except UsageError as error:
-            raise ValueError(f"{error.message}. {error.hint}") from error
-        return text
-
-    @field_validator("quiet")
-    @classmethod
-    def _quiet_hours(cls, texts: list[str]) -> list[str]:
-        for text in texts:
-            try:
-                parse_quiet(text)
-            except UsageError as error:
-                raise ValueError(f"{error.message}. {error.hint}") from error
-        return texts
 
     @field_validator("between")
     @classmethod
@@ -113,14 +92,9 @@ class RoundKeys(Model):
         return [parse_quiet(text) for text in self.quiet]
 
     @property
-    def test(self) -> Test:
-        """What is measured."""
-        return self.step.example
-
-    @property
     def expected_s(self) -> float:
         """How long one test should take."""
-        return (self.test.expected_s or 0.0) + _AROUND_A_TEST_S
+        return (self.step.example.expected_s or 0.0) + _AROUND_A_TEST_S
 
 
 class SiteFile(Model):
@@ -173,10 +147,6 @@ class SiteFile(Model):
     @property
     def clock(self) -> ZoneInfo:
         return ZoneInfo(self.zone)
-
-    def station(self, name: str) -> StationKeys:
-        """The station of a name."""
-        return next(station for station in self.stations if station.name == name)
 
     def members(self, name: str) -> list[str]:
         """The stations that a name stands for: one, or those of a group."""

@@ -4,7 +4,6 @@ import heapq
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 from harvok.core.site.queue import Job, Missed, Turns
 
@@ -50,18 +49,6 @@ class Forecast:
     def missed_of(self) -> Mapping[str, int]:
         """Of each round, how many of its jobs were never begun."""
         return Counter(one.job.round for one in self.missed)
-
-    def overlaps(self) -> list[tuple[Stay, Stay]]:
-        """Jobs that ran at one time and shared what they needed: there are none."""
-        by_need: dict[str, list[Stay]] = defaultdict(list)
-        for stay in self.stays:
-            for need in stay.job.needs:
-                by_need[need].append(stay)
-        found = []
-        for stays in by_need.values():
-            stays.sort(key=lambda stay: stay.began_s)
-            found += [pair for pair in pairwise(stays) if pair[1].began_s < pair[0].ended_s]
-        return found
 
 
 def forecast(jobs: Sequence[Job], duration_s: Callable[[Job], float]) -> Forecast:

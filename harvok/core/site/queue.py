@@ -59,14 +59,6 @@ class Turns:
         self._limits: list[tuple[float, int, Job]] = []
         self._number = count()
 
-    @property
-    def waiting(self) -> set[Job]:
-        return set(self._waiting)
-
-    @property
-    def running(self) -> set[Job]:
-        return set(self._holders.values())
-
     def add(self, jobs: Iterable[Job]) -> None:
         """Jobs that are due. Of those due at one moment those come first that need most, since they find least room."""
         for job in jobs:

@@ -119,25 +119,10 @@ class Using:
     `looked_at`, and stand for the others."""
 
     __slots__ = (
-        "actions",
-        "connections",
-        "handshake",
-        "has_calls",
-        "has_streams",
-        "is_brief",
-        "looked_at",
-        "name",
-        "opened",
-        "resets",
-        "retransmitted",
-        "segments_received",
-        "segments_sent",
-        "short",
-        "short_received",
-        "short_sent",
-        "tls",
-        "tls_handshake",
-        "transactions_per_connection",
+        "actions", "connections", "handshake", "has_calls", "has_streams", "is_brief", "looked_at", "name",
+        "opened", "resets", "retransmitted", "segments_received",
+        "segments_sent", "short", "short_received", "short_sent",
+        "tls", "tls_handshake", "transactions_per_connection",
     )  # fmt: skip
 
     def __init__(self, application: Application, actions: list[Doing]) -> None:

@@ -450,38 +450,24 @@ class Users:
 
     def _close(self, connection: UserConnection) -> None:
         """Ends a connection, and counts its segments; two more each way say goodbye."""
-        self._count_segments(connection)
+        self._count_at_end(connection)
         self._forget(connection)
         connection.using.segments_sent += 1
         connection.using.segments_received += 1
 
-    def _close_at_once(self, connection: UserConnection, now_ns: int) -> None:
-        """Ends a connection whose user has done with it. Of those that had one transaction and are over before anything
-        could be sent again, one in sixteen is looked at, and stands for the others."""
+    def _count_at_end(self, connection: UserConnection) -> None:
+        """Counts the segments of a connection that ends. Of those that had one transaction and were over before
+        anything could be sent again, one in sixteen is looked at, and stands for the others."""
         using = connection.using
-        if using.is_brief and now_ns - connection.due_ns < _NOTHING_AGAIN_NS:
-            using.short += 1
-            self._count_short(connection, using)
-        else:
+        is_new = connection.need == CLOSING and connection.segments is _NONE_COUNTED
+        if not (using.is_brief and is_new and connection.began_ns - connection.due_ns < _NOTHING_AGAIN_NS):
             self._count_segments(connection)
-        self._connections[connection.fd] = None
-        self._open -= 1
-        connection.need = GONE
-        connection.sock.close()
-        using.segments_sent += 1
-        using.segments_received += 1
-
-    def _count_short(self, connection: UserConnection, using: Using) -> None:
-        """Counts the segments of every sixteenth short connection, and of each that was counted before."""
-        if connection.segments is not _NONE_COUNTED:
-            self._count_segments(connection)
-            using.short -= 1
-        elif using.short & _SAMPLED == 1:
-            found = read_segments(connection.sock)
-            if found:
-                using.looked_at += 1
-                using.short_sent += found[0]
-                using.short_received += found[1]
+            return
+        using.short += 1
+        if using.short & _SAMPLED == 1 and (found := read_segments(connection.sock)):
+            using.looked_at += 1
+            using.short_sent += found[0]
+            using.short_received += found[1]
 
     def _forget(self, connection: UserConnection) -> None:
         self._connections[connection.fd] = None
@@ -639,11 +625,10 @@ class Users:
             self.go_on(user, connection, now_ns)
             return
         user.opened -= 1
+        connection.need = CLOSING
+        connection.began_ns = now_ns
         if event & _END:  # the other end's goodbye came along
-            self._close_at_once(connection, now_ns)
-        else:
-            connection.need = CLOSING
-            connection.began_ns = now_ns
+            self._close(connection)
         if straight is None:
             self.go_on(user, None, now_ns)
         else:
