@@ -29,3 +29,29 @@ def self_signed() -> bytes:
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
     return secret + certificate.public_bytes(serialization.Encoding.PEM)
+
+
+def sign(identity: bytes, message: bytes) -> bytes:
+    """The signature (ECDSA with SHA-256) of a message by the key in PEM, such as `self_signed` makes."""
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = serialization.load_pem_private_key(identity, None)
+    assert isinstance(key, ec.EllipticCurvePrivateKey)
+    return key.sign(message, ec.ECDSA(hashes.SHA256()))
+
+
+def is_signed_by(certificate: str, message: bytes, signature: bytes) -> bool:
+    """Whether the key of a certificate (PEM) signed a message."""
+    from cryptography import exceptions, x509
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key = x509.load_pem_x509_certificate(certificate.encode()).public_key()
+    if not isinstance(key, ec.EllipticCurvePublicKey):
+        return False
+    try:
+        key.verify(signature, message, ec.ECDSA(hashes.SHA256()))
+    except exceptions.InvalidSignature:
+        return False
+    return True

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from harvok.core.events import PlannedEvent
     from harvok.rigs.device_files import DeviceSettings
     from harvok.rigs.stations import StationsSettings
-    from harvok.runner.request import Label, Place, TestRequest
+    from harvok.runner.request import Label, Place, Sent, TestRequest
     from harvok.station.contact import Access
 
 
@@ -158,6 +158,59 @@ class StationOptions(AccessOptions):
             rated_bps,
             stamp_key.encode() if stamp_key else None,
         )
+
+
+@dataclass(frozen=True, slots=True)
+class SentOptions:
+    """Which station is to be the near end in this host's place."""
+
+    from_: Annotated[
+        str | None,
+        typer.Option(
+            "--from",
+            rich_help_panel=PATH,
+            metavar="OTHER",
+            help="Station that is to be the near end; this host only asks. It must know this user (`harvok pairing`).",
+        ),
+    ] = None
+    from_token_file: Annotated[
+        Path | None,
+        typer.Option(
+            rich_help_panel=PATH, metavar="FILE", help="File with that station's token; else the same as STATION's."
+        ),
+    ] = None
+    reached_at: Annotated[
+        str | None,
+        typer.Option(
+            rich_help_panel=PATH,
+            metavar="ADDRESS",
+            show_default="as given here",
+            help="Where that station reaches STATION, with :PORT if not the usual one.",
+        ),
+    ] = None
+
+    def sent(self, reaching: StationOptions, repeating: "RepeatOptions") -> "Sent | None":
+        """The same as a request has it. Raises UsageError for what the other host would have to do."""
+        if self.from_ is None:
+            if self.from_token_file or self.reached_at:
+                raise UsageError("there is no other near end", "Name one with --from, or leave the options of it out.")
+            return None
+        given = {
+            "--plain": reaching.plain,
+            "--local": reaching.local,
+            "--interface": reaching.interface,
+            "--name": reaching.name,
+            "--device": repeating.device,
+            "--event": repeating.event,
+        }
+        wrong = next((name for name, value in given.items() if value), None)
+        if wrong:
+            raise UsageError(f"{wrong} is of a near end on this host", f"Leave out {wrong}, or --from.")
+        from harvok.runner.request import Sent
+        from harvok.station.contact import Access
+
+        token = secret_of("HARVOK_FROM_TOKEN", self.from_token_file) or reaching.access().token
+        return Sent(self.from_, Access(token), self.reached_at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -312,6 +365,7 @@ def request_of(
     keeping: RecordOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions = RepeatOptions(),
+    sent: "Sent | None" = None,
 ) -> "TestRequest":
     """A request of everything that was asked for."""
     from harvok.runner.request import TestRequest
@@ -327,6 +381,7 @@ def request_of(
         wait_s=repeating.wait,
         device=repeating.settings(),
         events=repeating.events(),
+        sent=sent,
     )
 
 
@@ -347,7 +402,7 @@ def secret_of(variable: str, file: Path | None) -> str | None:
 def _with_code(access: "Access", station: str) -> "Access":
     """Asks the person at the keyboard for the code of a station that is not known yet. Raises UsageError."""
     from harvok.core.wire.pairing import read_pairing_code
-    from harvok.station.client import parse_station
+    from harvok.station.address import parse_station
     from harvok.traffic.sockets import format_address
 
     if access.keys.station(format_address(parse_station(station))):

@@ -8,7 +8,7 @@ from harvok.core.ethernet import IpVersion
 from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.samples import Event, Sample
-from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
 
 START, ORIGIN = "start", "utc-s"
 """The event at the origin of a trial's time axis, when its first traffic flows; it carries the origin as seconds since
@@ -52,8 +52,8 @@ class Observer:
     def device_told(self, told: DeviceTrial) -> None:
         """What the device under test counted over the trial that has just ended."""
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
-        """A trial ended and its result is whole."""
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
+        """A trial ended and its result is whole; of a trial that another host ran, what a record keeps of it."""
 
     def found(self, figures: Sequence[Figure]) -> None:
         """Figures that are final while the run goes on: of a frame size that is done, say."""
@@ -88,7 +88,7 @@ class Observers(Observer):
         for observer in self._observers:
             observer.device_told(told)
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         for observer in self._observers:
             observer.trial_finished(number, result)
 

@@ -29,8 +29,9 @@ from harvok.host.cpu import Meter
 from harvok.host.facts import host_conditions, interface_counters
 from harvok.rigs.probing import Probing
 from harvok.signals import uninterrupted
-from harvok.station.client import StationClient, error_of, resolve
-from harvok.station.contact import Access, StationAddress
+from harvok.station.address import StationAddress, resolve
+from harvok.station.client import StationClient, error_of
+from harvok.station.contact import Access
 from harvok.traffic.delay import DelaySession, StampProber
 from harvok.traffic.sockets import Source, check_source
 from harvok.traffic.table import AnyInterval, AnySummary, FlowTrial, open_near_end

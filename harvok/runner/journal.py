@@ -92,7 +92,7 @@ class Journal(Observer):
         self._trials[-1].device = told
         self._tell(Entry(device=told))
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         self._trials[-1].outcome = outcome_of(result)
         self._tell(Entry(result=self._trials[-1].outcome))
 

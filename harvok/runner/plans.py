@@ -37,7 +37,7 @@ from harvok.runner.samples import as_series
 from harvok.runner.setups import Setups
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
-from harvok.station.client import parse_station
+from harvok.station.address import parse_station
 from harvok.station.contact import Access
 
 Bench = Callable[[str, str], None]

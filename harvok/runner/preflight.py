@@ -31,7 +31,7 @@ from harvok.core.trials.udp import UdpService, UdpTrial
 from harvok.errors import BusyError, HarvokError, LogbookError, UnknownNameError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsRig, StationsSettings
-from harvok.station.client import resolve
+from harvok.station.address import resolve
 from harvok.traffic.path_mtu import path_mtu_bytes
 
 _PLANNED_S = 15.0

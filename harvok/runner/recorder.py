@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from harvok.clock import Clock
 from harvok.core.judgement.finding import Finding
@@ -25,6 +25,22 @@ OnRecord = Callable[[RunRecord], None]
 Work = Callable[[Observer, Findings], None]
 """Drives a run: tells an observer, and fills in what it finds."""
 Judge = Callable[[Findings, list[Event]], list[Finding]]
+
+
+class Recorder(Protocol):
+    """What measures runs, and the logbook in which it looks for earlier ones."""
+
+    @property
+    def logbook(self) -> Logbook: ...
+
+    @property
+    def observer(self) -> Observer: ...
+
+    @property
+    def clock(self) -> Clock: ...
+
+    def measure(self, record: RunRecord, work: Work, judge: Judge) -> None:
+        """Measures one run. Raises whatever broke it off."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from harvok.core.procedure import Test
 from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
+from harvok.station.contact import Access
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +47,16 @@ class PortPlace:
     """A port of this host, which the test names."""
 
 
+@dataclass(frozen=True, slots=True)
+class Sent:
+    """A station that is to be the near end in this host's place: by its address, and what opens its door. `reached_at`
+    is where that one reaches the far end, where that is not as this host does."""
+
+    station: str
+    access: Access
+    reached_at: str | None = None
+
+
 Place = StationsSettings | ReflectorPlace | RigPlace | PortPlace
 
 
@@ -66,5 +77,7 @@ class TestRequest:
     events: tuple[PlannedEvent, ...] = ()
     limits: tuple[Criterion, ...] = ()
     """Those of a plan, to be seen while it runs; it is judged when all runs are there."""
+    sent: Sent | None = None
+    """Who runs it, where that is not this host."""
     device: DeviceSettings | None = None
     """The device under test, to be watched; that of a virtual rig is watched by itself."""

@@ -1,7 +1,7 @@
 """The one path from a request to kept records, whatever the kind of test."""
 
 from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager, ExitStack
+from contextlib import AbstractContextManager, ExitStack, closing
 from dataclasses import replace
 
 from harvok import __version__
@@ -23,10 +23,11 @@ from harvok.runner.benches.reflector import open_reflector
 from harvok.runner.benches.stations import open_stations
 from harvok.runner.benches.users import open_users_bench
 from harvok.runner.device import WatchedDevice, followed, record_of
+from harvok.runner.errands import run_elsewhere
 from harvok.runner.events import EventfulRig, eventful
 from harvok.runner.known_good import known_good
 from harvok.runner.pace import forecast_s
-from harvok.runner.recorder import OnRecord, RunRecorder, new_id
+from harvok.runner.recorder import OnRecord, Recorder, RunRecorder, new_id
 from harvok.runner.request import TestRequest
 
 OpenBench = Callable[[TestRequest, Callable[[str], None], Clock], AbstractContextManager[Bench]]
@@ -46,21 +47,25 @@ def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, cloc
 
     Raises whatever broke the test off, after its record was kept.
     """
-    kind = kind_of(request.test)
-    check_events(kind, request.events)
-    with ExitStack() as stack:
-        logbook = Logbook(request.logbook)  # one that cannot be written is refused before anything is sent
-        stack.callback(logbook.close)
-        bench = stack.enter_context(BENCHES[kind.rig](request, observer.notice, clock))
+    with closing(Logbook(request.logbook)) as logbook:  # one that cannot be written is refused before anything is sent
         recorder = RunRecorder(logbook, observer, on_record, clock)
+        run = run_elsewhere if request.sent else run_here
+        run(request, recorder)
+
+
+def run_here(request: TestRequest, recorder: Recorder) -> None:
+    """Runs every repeat from this host, on the bench that its kind of test needs. Raises whatever broke it off."""
+    kind, clock = kind_of(request.test), recorder.clock
+    check_events(kind, request.events)
+    with BENCHES[kind.rig](request, recorder.observer.notice, clock) as bench:
         for number in range(request.repeat):
             if number and request.pause_s:
                 clock.sleep(request.pause_s)
-            with bench.situation(number, logbook) as situation:
+            with bench.situation(number, recorder.logbook) as situation:
                 _run_once(request, kind, recorder, number, situation)
 
 
-def _run_once(request: TestRequest, kind: Kind, recorder: RunRecorder, number: int, situation: Situation) -> None:
+def _run_once(request: TestRequest, kind: Kind, recorder: Recorder, number: int, situation: Situation) -> None:
     settings = request.device or situation.device
     with ExitStack() as stack:
         around: list[WatchedDevice | EventfulRig] = []
@@ -88,7 +93,7 @@ def _hardware_addresses(situation: Situation) -> dict[str, str]:
 def _measure(
     request: TestRequest,
     kind: Kind,
-    recorder: RunRecorder,
+    recorder: Recorder,
     number: int,
     situation: Situation,
     device: DeviceRecord | None,
@@ -124,7 +129,7 @@ def _measure(
 
 
 def _new_record(
-    request: TestRequest, situation: Situation, recorder: RunRecorder, device: DeviceRecord | None
+    request: TestRequest, situation: Situation, recorder: Recorder, device: DeviceRecord | None
 ) -> RunRecord:
     """The record of a run that starts now."""
     started, label = recorder.clock.utc(), request.label

@@ -2,10 +2,9 @@
 
 import contextlib
 import secrets
-import socket
 import ssl
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from typing import TypeVar
 
 import httpcore2
@@ -13,13 +12,14 @@ from pydantic import ValidationError
 
 from harvok.clock import Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
-from harvok.core.ethernet import IpVersion
 from harvok.core.fields import Model
 from harvok.core.models.control import (
-    DEFAULT_CONTROL_PORT,
+    ErrandRequest,
     FarEndResult,
     Fault,
     NearEnd,
+    Pass,
+    PassRequest,
     PreparedTrial,
     Progress,
     Session,
@@ -28,22 +28,22 @@ from harvok.core.models.control import (
     TrialRequest,
 )
 from harvok.core.units import format_span
+from harvok.core.wire.pairing import signed_text
 from harvok.errors import (
     BusyError,
     FarEndError,
     HarvokError,
+    PairingError,
     ProtocolError,
-    UnknownNameError,
-    UsageError,
 )
 from harvok.signals import uninterrupted
-from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
-from harvok.station.contact import Access, StationAddress, known_context, make_known
-from harvok.station.exchange import ControlAnswer, Exchange
+from harvok.station.address import StationAddress
+from harvok.station.capabilities import CAPABILITIES, ERRANDS, PASSES, require, traffic_capability
+from harvok.station.contact import Access, known_context, make_known
+from harvok.station.exchange import ERRAND_LINE_BYTES, ControlAnswer, Exchange
 from harvok.station.unreachable import is_another_certificate, lost, unreachable
 from harvok.traffic.sockets import Source
 from harvok.traffic.table import FlowTrial
-from harvok.zones import with_zone
 
 _ANSWER_TIMEOUT_S = 10.0
 _START_TIMEOUT_S = 30.0  # the station starts its workers before it answers
@@ -55,35 +55,6 @@ _FAILURES = (httpcore2.NetworkError, httpcore2.TimeoutException, httpcore2.Proto
 """What may become of a request, besides an answer."""
 
 ModelT = TypeVar("ModelT", bound=Model)
-
-
-def parse_station(text: str) -> tuple[str, int]:
-    """Reads `host`, `host:port`, `address` or `[address]:port`. Raises UsageError."""
-    host, port = text, ""
-    if text.startswith("["):
-        host, _, rest = text[1:].partition("]")
-        port = rest.removeprefix(":") if rest.startswith(":") else rest and "?"
-    elif text.count(":") == 1:
-        host, _, port = text.partition(":")
-    if not host or (port and not (port.isdigit() and 0 < int(port) < 65536)):
-        raise UsageError(f"'{text}' is not the address of a station", "Give host, host:port or [IPv6 address]:port.")
-    return host, int(port) if port else DEFAULT_CONTROL_PORT
-
-
-def resolve(text: str, ip_version: IpVersion | None = None) -> StationAddress:
-    """Finds the address of a station. Raises UnknownNameError when its name does not resolve."""
-    host, port = parse_station(text)
-    family = {None: socket.AF_UNSPEC, 4: socket.AF_INET, 6: socket.AF_INET6}[ip_version]
-    try:
-        found = socket.getaddrinfo(host, port, family, socket.SOCK_STREAM)
-    except (socket.gaierror, UnicodeError) as error:
-        as_version = f" to an IPv{ip_version} address" if ip_version else ""
-        why = error.strerror if isinstance(error, socket.gaierror) else "not a host name"
-        raise UnknownNameError(
-            f"'{host}' does not resolve{as_version}: {why}",
-            "Check the spelling, or give the station's address; `harvok station` prints it.",
-        ) from error
-    return StationAddress(host, with_zone(found[0][4]), port)
 
 
 class StationClient:
@@ -189,6 +160,36 @@ class StationClient:
                         yield _parse(Progress, line)
         except _FAILURES as error:
             raise lost(self.address, error) from error
+
+    def make_pass(self, for_s: float) -> str:
+        """A token of the station's for another near end, for so long. Raises ProtocolError where it makes none."""
+        facts = self.facts()
+        require(facts.capabilities, [PASSES], f"the station {self.address.name} (Harvok {facts.harvok})")
+        return self._ask(Pass, "POST", "/passes", PassRequest(for_s=for_s)).token
+
+    def send_on_errand(self, errand: str) -> None:
+        """Asks the station for a test (JSON, core.models.errand), whose near end it is. Raises PairingError, LimitError
+        for what it does not do, ProtocolError where it knows no errands."""
+        require(self._capabilities, [ERRANDS], self._who)
+        keys, station = self._access.keys, self._access.keys.station(self.address.place)
+        if station is None:
+            raise PairingError("errands are for stations that are known", "Leave out --plain, at both ends.")
+        signature = keys.sign(signed_text(station.code, self._session, errand))
+        self._call("POST", self._path("/errand"), ErrandRequest(errand=errand, code=keys.code, signature=signature))
+
+    def errand_lines(self) -> Generator[bytes, None, None]:
+        """What the station tells of its errand, line by line. Raises StationLostError when it falls silent."""
+        try:
+            with self._open().lines(self._path("/errand/progress"), _SILENCE_S, ERRAND_LINE_BYTES) as (answer, lines):
+                if not answer.is_success:
+                    raise _refusal(answer)
+                yield from filter(None, lines)
+        except _FAILURES as error:
+            raise lost(self.address, error) from error
+
+    def drop_errand(self) -> None:
+        """Ends the errand, whatever its state."""
+        self._call("DELETE", self._path("/errand"), total_s=_START_TIMEOUT_S)
 
     def result(self) -> FarEndResult:
         """What the far end saw."""

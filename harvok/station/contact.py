@@ -8,39 +8,29 @@ from dataclasses import dataclass, field
 from harvok.clock import Clock
 from harvok.core.wire.pairing import pairing_code
 from harvok.errors import PairingError, SilentError, StationChangedError
+from harvok.station.address import StationAddress
 from harvok.station.exchange import CONNECT_S
 from harvok.station.keys import TLS_NAME, Keys, Known, client_context, first_look_context, own_keys
-from harvok.traffic.sockets import Source, bind_source, format_address
+from harvok.traffic.sockets import Source, bind_source
 from harvok.zones import socket_address
 
 
 @dataclass(frozen=True, slots=True)
 class Access:
     """What opens the door of a station: the token; and on first contact its pairing code. `plain` talks in clear, to a
-    station that was started so."""
+    station that was started so. `certificate` (PEM) is the station's where somebody else vouches for it."""
 
     token: str
     code: str | None = None
     plain: bool = False
+    certificate: str | None = None
     keys: Keys = field(default_factory=own_keys)
-
-
-@dataclass(frozen=True, slots=True)
-class StationAddress:
-    """Where a station is, as the user wrote it and as it resolved."""
-
-    name: str
-    host: str
-    port: int
-
-    @property
-    def place(self) -> str:
-        """What it is known by: as the user wrote it, with the port."""
-        return format_address((self.name, self.port))
 
 
 def known_context(access: Access, address: StationAddress) -> ssl.SSLContext | None:
     """TLS towards a station that is known; None for one that is not."""
+    if access.certificate:
+        return client_context(access.keys, access.certificate)
     known = access.keys.station(address.place)
     return client_context(access.keys, known.certificate) if known else None
 
@@ -53,6 +43,11 @@ def make_known(
     Raises PairingError without a code, or with that of another station; StationChangedError for one that was known by
     another certificate; SilentError, or OSError, where no certificate comes.
     """
+    if access.certificate:
+        raise StationChangedError(
+            f"what answers at {address.place} is not the station that was vouched for",
+            "See whether that address leads to the same station from both hosts; if it does, somebody is in between.",
+        )
     before = access.keys.station(address.place)
     certificate = _certificate_of(address, source)
     code = pairing_code(ssl.PEM_cert_to_DER_cert(certificate))

@@ -22,6 +22,8 @@ CONNECT_S = 5.0
 MAX_ANSWER_BYTES = 4 * 1024 * 1024
 """An answer with what was seen of 64 flows has a tenth of it."""
 MAX_LINE_BYTES = 1024 * 1024
+ERRAND_LINE_BYTES = 64 * 1024 * 1024
+"""Of an errand, whose lines hold what a whole trial of hours came to."""
 
 _HOSTILE = "Check the port and the address: what answers there is not a station of Harvok's, or is hostile."
 
@@ -76,27 +78,29 @@ class Exchange:
             return ControlAnswer(response.status, bytes(content))
 
     @contextmanager
-    def lines(self, path: str, silence_s: float) -> Iterator[tuple[ControlAnswer, Iterator[bytes]]]:
-        """An answer that goes on for as long as a test, line by line, never silent for longer than `silence_s`. The
-        content of an answer that is no success is read at once."""
+    def lines(
+        self, path: str, silence_s: float, line_bytes: int = MAX_LINE_BYTES
+    ) -> Iterator[tuple[ControlAnswer, Iterator[bytes]]]:
+        """An answer that goes on for as long as a test, in lines of at most `line_bytes`, never silent for longer than
+        `silence_s`. The content of an answer that is no success is read at once."""
         with self._stream("GET", path, None, None, silence_s) as response:
             if response.status != 200:
                 self._deadlines.begin(silence_s)
                 yield ControlAnswer(response.status, b"".join(response.iter_stream())[:MAX_LINE_BYTES]), iter(())
             else:
-                yield ControlAnswer(200, b""), self._lines_of(response)
+                yield ControlAnswer(200, b""), self._lines_of(response, line_bytes)
 
     def close(self) -> None:
         """Hangs up."""
         self._pool.close()
 
-    def _lines_of(self, response: httpcore2.Response) -> Iterator[bytes]:
+    def _lines_of(self, response: httpcore2.Response, line_bytes: int) -> Iterator[bytes]:
         began_ns, came, line = self._clock.now_ns(), 0, b""
         for part in response.iter_stream():
             came += len(part)
             passed_s = (self._clock.now_ns() - began_ns) / 1e9
             *whole, line = (line + part).split(b"\n")
-            if len(line) > MAX_LINE_BYTES or came > MAX_LINE_BYTES * (4 + passed_s):
+            if len(line) > line_bytes or came > line_bytes * (4 + passed_s):
                 raise ProtocolError("the station tells more than any test has to tell", _HOSTILE)
             yield from whole
 

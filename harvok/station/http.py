@@ -16,8 +16,11 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from harvok import __version__
 from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.models.control import (
+    ErrandRequest,
     FarEndResult,
     NearEnd,
+    Pass,
+    PassRequest,
     PreparedTrial,
     Progress,
     Session,
@@ -29,6 +32,7 @@ from harvok.errors import FarEndError, HarvokError, LimitError, NearEndError, Pr
 from harvok.host.facts import host_conditions, interface_counters
 from harvok.station.doors import Doors
 from harvok.station.far_end import fault_of
+from harvok.station.passes import Passes
 from harvok.station.service import Station
 
 _LARGEST_BODY_BYTES = 512 * 1024
@@ -66,7 +70,8 @@ def make_app(station: Station, doors: Doors) -> FastAPI:
 
     _add_session_routes(app, station)
     _add_half_routes(app, station)
-    app.add_middleware(Guard, token=station.settings.token, doors=doors)
+    _add_errand_routes(app, station)
+    app.add_middleware(Guard, token=station.settings.token, passes=station.passes, doors=doors)
     return app
 
 
@@ -135,6 +140,27 @@ def _add_half_routes(app: FastAPI, station: Station) -> None:
         station.far_end.release()
 
 
+def _add_errand_routes(app: FastAPI, station: Station) -> None:
+    @app.post("/v1/passes", status_code=201)
+    def make_pass(body: PassRequest) -> Pass:
+        return station.make_pass(body.for_s)
+
+    @app.post("/v1/sessions/{session}/errand", status_code=204)
+    def take(session: str, body: ErrandRequest) -> None:
+        station.sessions.renew(session)
+        station.take_errand(session, body)
+
+    @app.get("/v1/sessions/{session}/errand/progress")
+    def progress(session: str) -> StreamingResponse:
+        station.sessions.renew(session)
+        return StreamingResponse(station.errand.lines(), media_type="application/jsonl")
+
+    @app.delete("/v1/sessions/{session}/errand", status_code=204)
+    def drop(session: str) -> None:
+        station.sessions.renew(session)
+        station.drop_errand()
+
+
 def _peer(request: Request) -> str:
     return request.client.host if request.client else "unknown"
 
@@ -146,17 +172,18 @@ def _lines(progress: Iterator[Progress | None]) -> Iterator[str]:
 
 
 class Guard:
-    """Lets only requests with the right token, and a small body that comes in time, through to the service."""
+    """Lets only requests with the right token or a pass, and a small body that comes in time, through to the
+    service."""
 
-    def __init__(self, app: ASGIApp, token: str, doors: Doors) -> None:
-        self._app, self._doors = app, doors
+    def __init__(self, app: ASGIApp, token: str, passes: Passes, doors: Doors) -> None:
+        self._app, self._passes, self._doors = app, passes, doors
         self._wanted = f"Bearer {token}".encode()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             return None
         got = dict(scope["headers"]).get(b"authorization", b"")
-        if not secrets.compare_digest(got, self._wanted):
+        if not secrets.compare_digest(got, self._wanted) and not self._passes.admit(got, scope["path"]):
             error = TokenError("the station does not accept this token", "Use the token that the station printed.")
             refusal = _refusal(error, headers=_CLOSE | {"WWW-Authenticate": "Bearer"})
         elif not self._doors.prove(scope.get("client")):

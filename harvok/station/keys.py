@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from harvok.certificates import self_signed
+from harvok.certificates import is_signed_by, self_signed, sign
 from harvok.core.wire.pairing import pairing_code
 from harvok.errors import StateError
 from harvok.host.state import check_own, create_private, replace_private
@@ -39,6 +39,10 @@ class Known:
     def code(self) -> str:
         """The pairing code of the certificate."""
         return pairing_code(ssl.PEM_cert_to_DER_cert(self.certificate))
+
+    def has_signed(self, message: bytes, signature: str) -> bool:
+        """Whether this one signed a message; the signature is hexadecimal."""
+        return is_signed_by(self.certificate, message, bytes.fromhex(signature))
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +75,10 @@ class Keys:
     def code(self) -> str:
         """This user's own pairing code."""
         return pairing_code(ssl.PEM_cert_to_DER_cert(self.certificate))
+
+    def sign(self, message: bytes) -> str:
+        """This user's signature of a message, hexadecimal."""
+        return sign(self.identity.read_bytes(), message).hex()
 
     def station(self, place: str) -> Known | None:
         """The station at `host:port`, if it is known."""

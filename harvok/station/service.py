@@ -3,11 +3,20 @@
 import ipaddress
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from harvok import __version__
 from harvok.clock import Clock
 from harvok.core.ends import RECEIVE, SEND, Stream
-from harvok.core.models.control import NearEnd, PreparedTrial, Session, SessionRequest, StationFacts
+from harvok.core.models.control import (
+    ErrandRequest,
+    NearEnd,
+    Pass,
+    PreparedTrial,
+    Session,
+    SessionRequest,
+    StationFacts,
+)
 from harvok.core.trials.app import AppTrial
 from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
@@ -16,9 +25,13 @@ from harvok.errors import LimitError, ProtocolError
 from harvok.station.capabilities import CAPABILITIES, agreed
 from harvok.station.far_end import FarEnd
 from harvok.station.keys import Keys, Known, is_certificate
+from harvok.station.passes import Passes
 from harvok.station.sessions import LEASE_S, Sessions
 from harvok.traffic.reflector import ReflectorSettings
 from harvok.traffic.table import FlowTrial
+
+if TYPE_CHECKING:  # what reads errands takes time to load, and a station is to be there soon
+    from harvok.station.errand import ErrandLimits, RunningErrand
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +50,8 @@ class StationSettings:
     """None talks in clear."""
     pairs: bool = False
     only_paired: bool = False
+    errands: "ErrandLimits | None" = None
+    """None takes none."""
 
 
 class Station:
@@ -53,9 +68,11 @@ class Station:
         self._on_guest = on_guest
         self.settings = settings
         self.sessions = Sessions(clock)
+        self.passes = Passes(clock)
         self._clock = clock
         self._tell = tell
         self._trial_end: FarEnd | None = None
+        self._errand: RunningErrand | None = None
 
     def facts(self) -> StationFacts:
         return StationFacts(
@@ -115,6 +132,33 @@ class Station:
         self._trial_end = far_end
         return far_end.prepared
 
+    def make_pass(self, for_s: float) -> Pass:
+        """A token for a near end that is not to know the station's own. Raises LimitError."""
+        return Pass(token=self.passes.make(for_s))
+
+    def take_errand(self, session: str, request: ErrandRequest) -> None:
+        """Begins a test as its near end, for a host that is paired and within what the operator allows. Raises
+        LimitError, PairingError, ProtocolError."""
+        settings = self.settings
+        if settings.errands is None or settings.keys is None:
+            raise LimitError(
+                "the station takes no errands", "Ask for it to be started with --errands-to, naming its far ends."
+            )
+        from harvok.station.errand import RunningErrand, read_errand
+
+        errand = read_errand(request, session, settings.keys)
+        errand = settings.errands.check(errand, settings.max_test_s, settings.max_flows, self._clock.utc().astimezone())
+        self._drop_trial()
+        self._errand = RunningErrand(errand.model_copy(update={"near_name": settings.name}))
+        self._tell(f"tests {errand.test.title} toward {errand.station}, asked by {errand.asked_by}")
+
+    @property
+    def errand(self) -> "RunningErrand":
+        """The one that is under way. Raises ProtocolError when there is none."""
+        if not self._errand:
+            raise ProtocolError("no errand is under way", "Use two ends of one version.")
+        return self._errand
+
     @property
     def far_end(self) -> FarEnd:
         """The far end of a trial that is prepared or under way. Raises ProtocolError when there is none."""
@@ -122,13 +166,19 @@ class Station:
             raise ProtocolError("no trial is prepared", "Use near end and station of one version.")
         return self._trial_end
 
+    def drop_errand(self) -> None:
+        """Ends the errand that is under way, if any is."""
+        self._drop_trial()
+
     def close(self) -> None:
         self._drop_trial()
 
     def _drop_trial(self) -> None:
         far_end, self._trial_end = self._trial_end, None
-        if far_end:
-            far_end.release()
+        errand, self._errand = self._errand, None
+        for under_way in (far_end, errand):
+            if under_way:
+                under_way.release()
 
     def _check_limits(self, trial: FlowTrial) -> None:
         settings = self.settings

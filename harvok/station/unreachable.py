@@ -17,7 +17,7 @@ from harvok.errors import (
     StationChangedError,
     StationLostError,
 )
-from harvok.station.contact import StationAddress
+from harvok.station.address import StationAddress
 from harvok.station.exchange import CONNECT_S
 from harvok.traffic.icmp_errors import is_rejected
 from harvok.traffic.sockets import format_address

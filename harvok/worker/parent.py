@@ -91,9 +91,14 @@ class Worker:
     def lines(self) -> Iterator[dict[str, Any]]:
         """Every line that is still to come, until the worker ends or is ended; for a thread of its own. Raises
         NearEndError for what the worker could not do."""
+        for line in self.raw_lines():
+            yield json.loads(line)
+
+    def raw_lines(self) -> Iterator[bytes]:
+        """The same, as they were written."""
         with contextlib.suppress(OSError, ValueError):  # closed while it was ended
             while (line := self._next_line(None)) is not None:
-                yield json.loads(line)
+                yield line
 
     def _next_line(self, timeout_s: float | None) -> bytes | None:
         """The next whole line; None when the worker has ended. Raises NearEndError for a fault, and for silence."""

@@ -15,8 +15,9 @@ import httpcore2
 from harvok.clock import SYSTEM
 from harvok.errors import HarvokError, ProtocolError, SilentError
 from harvok.station import exchange
+from harvok.station.address import StationAddress
 from harvok.station.client import StationClient
-from harvok.station.contact import Access, StationAddress
+from harvok.station.contact import Access
 from harvok.station.exchange import Exchange
 from harvok.traffic.sockets import Source
 from tests.whole.program import TOKEN, ProgramTest

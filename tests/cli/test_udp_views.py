@@ -43,7 +43,7 @@ from harvok.core.procedures.link import LinkTest, figures_of
 from harvok.core.procedures.udp import AnyUdpTest, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
 from harvok.core.samples import Sample, SampleTable, replayed
 from harvok.core.sweeps.reading import SweepReading, Swept, read_sweep
-from harvok.core.trials.any import Trial, TrialResult, outcome_of
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult, outcome_of
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult, Echo
 from harvok.core.trials.link import LinkOutcome, LinkTrial, link_event, link_ups
 from harvok.core.trials.udp import UdpTrial
@@ -88,7 +88,7 @@ class TrialKeeper(Observer):
     def samples(self, samples: Sequence[Sample]) -> None:
         self._table.add(samples)
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         assert self._trial
         self.trials.append(TrialRecord(trial=self._trial, result=outcome_of(result), samples=self._table.columns))
 

@@ -11,7 +11,7 @@ from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.samples import Sample
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
-from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
 from harvok.core.trials.tcp import TcpTrial, TcpTrialResult
 from harvok.errors import StationLostError, UsageError
 from harvok.testing.measuring import findings_of
@@ -36,7 +36,7 @@ class Watcher(Observer):
     def samples(self, samples: Sequence[Sample]) -> None:
         self.batches.append(samples)
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         self.heard.append(f"finish {number}")
 
 

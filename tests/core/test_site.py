@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from harvok.core.site.calendar import cron_expression, due_times, is_quiet, parse_quiet
+from harvok.core.site.calendar import cron_expression, due_times, is_within, parse_hours
 from harvok.core.site.forecast import Forecast, Stay, forecast
 from harvok.core.site.queue import Job, Turns
 from harvok.core.site.rounds import Group, Round, jobs_between
@@ -53,7 +53,7 @@ class WhenRoundsAreDue(unittest.TestCase):
         self.assertEqual(len(self.due("daily 02:30", autumn, autumn + timedelta(hours=20))), 1)
 
     def test_quiet_hours_may_go_over_midnight(self) -> None:
-        night, lunch = parse_quiet("22:00-06:00"), parse_quiet("12:00-13:00")
+        night, lunch = parse_hours("22:00-06:00"), parse_hours("12:00-13:00")
         for hour, at_night, at_lunch in (
             (21, 0, 0),
             (22, 1, 0),
@@ -64,15 +64,15 @@ class WhenRoundsAreDue(unittest.TestCase):
             (13, 0, 0),
         ):
             moment = datetime(2026, 11, 26, hour)
-            self.assertEqual((is_quiet(moment, night), is_quiet(moment, lunch)), (bool(at_night), bool(at_lunch)))
-        self.assertTrue(is_quiet(datetime(2026, 11, 26, 23, 59), parse_quiet("22:00-24:00")))
+            self.assertEqual((is_within(moment, night), is_within(moment, lunch)), (bool(at_night), bool(at_lunch)))
+        self.assertTrue(is_within(datetime(2026, 11, 26, 23, 59), parse_hours("22:00-24:00")))
         for text in ("", "22-6", "22:00-22:00", "25:00-06:00", "22:60-06:00"):
             with self.assertRaises(UsageError, msg=text):
-                parse_quiet(text)
+                parse_hours(text)
 
     def test_nothing_is_due_in_quiet_hours(self) -> None:
         group = Group(("dome",), "hall", frozenset({"dome", "hall"}))
-        one = Round("hourly", "0 * * * *", (group,), 600.0, (parse_quiet("20:00-06:00"),))
+        one = Round("hourly", "0 * * * *", (group,), 600.0, (parse_hours("20:00-06:00"),))
         day = datetime(2026, 11, 26, tzinfo=BERLIN)
         jobs = jobs_between([one], BERLIN, day, day + timedelta(days=1))
         self.assertEqual([datetime.fromtimestamp(job.due_s, BERLIN).hour for job in jobs], list(range(6, 20)))

@@ -7,8 +7,9 @@ from harvok.core.ends import SEND
 from harvok.core.models.control import Fault, TrialRequest
 from harvok.core.trials.tcp import TcpTrial
 from harvok.errors import BusyError, FarEndError, ProtocolError, TokenError, UnknownNameError, UsageError
+from harvok.station.address import parse_station, resolve
 from harvok.station.capabilities import CAPABILITIES, require, traffic_capability
-from harvok.station.client import error_of, parse_station, resolve
+from harvok.station.client import error_of
 from harvok.station.doors import Doors
 from harvok.station.far_end import State, next_state
 from harvok.station.http import make_app

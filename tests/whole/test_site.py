@@ -106,7 +106,7 @@ class Sites(ProgramTest):
             ('to = "hall"', "", "many and to go together"),
             ('name = "spectro"', 'name = "dome"', "'dome' is the name of two things"),
             ('name = "noon"', 'name = "hourly"', "two rounds are called hourly"),
-            ('late = "{late}"', 'quiet = ["all day"]', "are no quiet hours"),
+            ('late = "{late}"', 'quiet = ["all day"]', "are no hours from when to when"),
             ('test = "udp"\nrate = "5M"\nduration = "20s"', 'test = "rfc2544"', "of a rig"),
             ('rated = "1G"', 'speed = "1G"', "'speed' of"),
             (

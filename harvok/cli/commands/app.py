@@ -8,7 +8,15 @@ from typing import Annotated, Literal
 import typer
 
 from harvok.cli.across import model_or_across
-from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, StationOptions, bundled, request_of
+from harvok.cli.bundles import (
+    LabelOptions,
+    RecordOptions,
+    RepeatOptions,
+    SentOptions,
+    StationOptions,
+    bundled,
+    request_of,
+)
 from harvok.cli.measure import draw_last, leave_with_verdict, measure
 from harvok.cli.options import DAY_S, WHAT, Picture, Rated, StationOrRig, check_picture, time_option
 from harvok.core.procedures.app import AppTest
@@ -116,6 +124,7 @@ def run_app(
     users: UserOptions,
     meanwhile: BesideOptions,
     reaching: StationOptions,
+    sending: SentOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
@@ -133,9 +142,12 @@ def run_app(
     test = _test(users, meanwhile)
     if plot is not None and len(test.trial.levels) < 2:
         raise typer.BadParameter("a curve over users needs several --levels or --arrivals", param_hint="'--plot'")
+    if place.endswith(".toml") and sending.from_:
+        raise typer.BadParameter("a rig has its near end on this host", param_hint="'--from'")
     model = model_or_across("app", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)
-    records = measure(request_of(where, test, keeping, labelling, repeating), keeping)
+    sent = sending.sent(reaching, repeating)
+    records = measure(request_of(where, test, keeping, labelling, repeating, sent), keeping)
     draw_last(records, plot)
     leave_with_verdict(records)
 

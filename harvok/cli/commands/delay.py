@@ -10,6 +10,7 @@ from harvok.cli.bundles import (
     LabelOptions,
     RecordOptions,
     RepeatOptions,
+    SentOptions,
     StationOptions,
     bundled,
     request_of,
@@ -88,6 +89,7 @@ def delay(
     under_load: UnderLoad,
     reflecting: ReflectorOptions,
     reaching: StationOptions,
+    sending: SentOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
@@ -114,4 +116,5 @@ def delay(
     key = None if reflecting.by == "echo" else secret_of("HARVOK_STAMP_KEY", reflecting.stamp_key_file)
     stations = reaching.settings(target, rated, key, needs_token=bool(loads))
     place = ReflectorPlace(stations, reflecting.port, reflecting.by, LoadSettings(under_load.load_rate))
-    measure(request_of(place, test, keeping, labelling, repeating), keeping)
+    sent = sending.sent(reaching, repeating)
+    measure(request_of(place, test, keeping, labelling, repeating, sent), keeping)

@@ -35,7 +35,8 @@ def make(station: Station, reaching: StationOptions) -> None:
 
     from harvok.cli.render.console import stdout
     from harvok.clock import SYSTEM
-    from harvok.station.client import StationClient, resolve
+    from harvok.station.address import resolve
+    from harvok.station.client import StationClient
     from harvok.traffic.sockets import check_source
 
     settings = reaching.settings(station)

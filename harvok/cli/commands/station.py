@@ -14,12 +14,13 @@ from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
+    from harvok.station.errand import ErrandLimits
     from harvok.station.keys import Keys
     from harvok.traffic.reflector import Network, ReflectorSettings
 
 app = typer.Typer(add_completion=False)
 
-_DOORS, _REFLECTOR = "Who is let in", "STAMP reflector"
+_DOORS, _ERRANDS, _REFLECTOR = "Who is let in", "Tests as near end", "STAMP reflector"
 _TOKEN_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike when read out over a phone
 _TOKEN_GROUPS = 4  # of four letters: 79 bits
 
@@ -139,6 +140,45 @@ class StampOptions:
         return ReflectorSettings(port, host, key.encode() if key else None, allowed, in_step)
 
 
+@dataclass(frozen=True, slots=True)
+class ErrandOptions:
+    """What paired hosts may have this station measure as a near end."""
+
+    errands_to: Annotated[
+        list[str] | None,
+        typer.Option(
+            rich_help_panel=_ERRANDS,
+            metavar="HOST",
+            help="Paired near ends may have this station test toward this name, address or network, or 'any'. "
+            "Repeatable.",
+            show_default="nowhere",
+        ),
+    ] = None
+    errand_hours: Annotated[
+        list[str] | None,
+        typer.Option(
+            rich_help_panel=_ERRANDS,
+            metavar="HH:MM-HH:MM",
+            help="Only in these hours, by this host's clock. Repeatable.",
+            show_default="at any time",
+        ),
+    ] = None
+
+    def limits(self, plain: bool) -> "ErrandLimits | None":
+        """The same as a station has it. Raises UsageError."""
+        if not self.errands_to:
+            if self.errand_hours:
+                raise UsageError("the hours of what?", "Say toward whom errands may go: --errands-to.")
+            return None
+        if plain:
+            raise UsageError("nobody can be known in clear, and errands are of those who are", "Leave out --plain.")
+        from harvok.core.site.calendar import parse_hours
+        from harvok.station.errand import ErrandLimits
+
+        hours = tuple(parse_hours(text) for text in self.errand_hours or ())
+        return ErrandLimits(tuple(self.errands_to), hours)
+
+
 def _network(text: str) -> "Network":
     import ipaddress
 
@@ -154,6 +194,7 @@ def _network(text: str) -> "Network":
 @bundled
 def station(
     doors: DoorOptions,
+    errands: ErrandOptions,
     reflecting: StampOptions,
     port: Annotated[
         int,
@@ -194,6 +235,7 @@ def station(
         keys=doors.keys(),
         pairs=doors.pair,
         only_paired=doors.only_paired,
+        errands=errands.limits(doors.plain),
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)

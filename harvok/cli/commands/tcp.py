@@ -10,6 +10,7 @@ from harvok.cli.bundles import (
     LabelOptions,
     RecordOptions,
     RepeatOptions,
+    SentOptions,
     StationOptions,
     bundled,
     request_of,
@@ -68,6 +69,7 @@ def tcp(
     transfer: Transfer,
     flow_options: FlowOptions,
     reaching: StationOptions,
+    sending: SentOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
@@ -80,7 +82,11 @@ def tcp(
     the start-up phase; the limiter says what kept it from being higher.
     """
     test = _test(transfer, flow_options)
-    measure(request_of(reaching.settings(station, rated), test, keeping, labelling, repeating), keeping)
+    sent = sending.sent(reaching, repeating)
+    measure(
+        request_of(reaching.settings(station, rated), test, keeping, labelling, repeating, sent),
+        keeping,
+    )
 
 
 def _test(transfer: Transfer, flows: FlowOptions) -> TcpTest:

@@ -11,6 +11,7 @@ from harvok.cli.bundles import (
     LabelOptions,
     RecordOptions,
     RepeatOptions,
+    SentOptions,
     StationOptions,
     bundled,
     request_of,
@@ -135,6 +136,7 @@ def udp(
     datagrams: DatagramOptions,
     flow_options: FlowOptions,
     reaching: StationOptions,
+    sending: SentOptions,
     labelling: LabelOptions,
     repeating: RepeatOptions,
     keeping: RecordOptions,
@@ -153,7 +155,8 @@ def udp(
         raise typer.BadParameter("loss and delay over load need --steps", param_hint="'--plot'")
     _check(load, datagrams, flow_options)
     test = _test(load, _pattern(datagrams, flow_options), _trial(datagrams, flow_options), flow_options)
-    request = request_of(reaching.settings(station, rated), test, keeping, labelling, repeating)
+    sent = sending.sent(reaching, repeating)
+    request = request_of(reaching.settings(station, rated), test, keeping, labelling, repeating, sent)
     records = measure(request, keeping)
     draw_last(records, plot)
     leave_with_verdict(records)

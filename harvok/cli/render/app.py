@@ -24,7 +24,7 @@ from harvok.core.procedures.beside import read_services
 from harvok.core.procedures.rfc9411 import SEARCHED
 from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Sample, replayed
-from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
 from harvok.core.trials.app import AppTrial, AppTrialResult
 from harvok.core.trials.policy import CheckResult
 from harvok.core.units import (
@@ -135,7 +135,7 @@ class Rfc9411View(RunView):
             if self._status:
                 self._status.update(self._words())
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         self._stop_moving()
         for reading, limiter in read_levels(self._trial, cast(AppTrialResult, result).streams[0], Link()):
             total = reading.total

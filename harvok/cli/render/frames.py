@@ -25,7 +25,7 @@ from harvok.core.procedures.frames import FramesTest, port_words
 from harvok.core.procedures.latency import latency_definition
 from harvok.core.quantities import QUANTITIES, heading_of
 from harvok.core.samples import DEVICE, Sample
-from harvok.core.trials.any import Trial, TrialResult
+from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
 from harvok.core.trials.frames import (
     FRAME_DELAY,
     RECEIVED_FRAMES,
@@ -112,7 +112,7 @@ class FramesView(RunView):
                 of_sizes[size] = f"{size} {format_quantity(figure.value, meaning.unit)}"
         self._update()
 
-    def trial_finished(self, number: int, result: TrialResult) -> None:
+    def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         assert self._trial and isinstance(result, FrameTrialResult)
         self._last = f"{format_frame_rate(self._trial.steps[0].load_fps)} frames/s: {result_words(result)}"
         if not self._status and not self._virtual_time:

@@ -47,6 +47,8 @@ def _conditions(record: RunRecord) -> PlainTable:
         impairment = record.impairment
         at = f", at {' and '.join(impairment.ports)}" if impairment.ports else ""
         table.add_row("impairment", f"{impairment.impairment.name}, by the {impairment.carried_out_by}{at}")
+    if isinstance(record.rig, RigRecord) and record.rig.asked_by:
+        table.add_row("asked for by", record.rig.asked_by)
     table.add_row("command", " ".join(record.command))
     table.add_row("series", record.series or DASH)
     for key, value in record.attributes.items():

@@ -41,8 +41,9 @@ class StationView:
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
         longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
-        if _whom(settings):
-            self._line((_whom(settings), ""))
+        for said in (_whom(settings), _errands(settings)):
+            if said:
+                self._line((said, ""))
         self._line((f"{_secrecy(settings)} Ctrl-C stops.", "dim"))
 
     def tell(self, text: str) -> None:
@@ -81,3 +82,13 @@ def _whom(settings: StationSettings) -> str:
     if settings.only_paired and settings.keys:
         return f"Serves paired near ends alone: {', '.join(one.name for one in settings.keys.near_ends())}."
     return "Remembers near ends that pair now: `harvok pairing make` there." if settings.pairs else ""
+
+
+def _errands(settings: StationSettings) -> str:
+    """Toward whom it tests when paired near ends ask it to."""
+    limits = settings.errands
+    if limits is None:
+        return ""
+    hours = " and ".join(f"{begins:%H:%M}-{ends:%H:%M}" for begins, ends in limits.hours)
+    when = f", {hours}" if hours else ""
+    return f"Tests toward {', '.join(limits.toward)} when a paired near end asks for it{when}."

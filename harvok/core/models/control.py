@@ -23,6 +23,8 @@ _Capabilities = Annotated[list[Annotated[str, Field(max_length=40)]], Field(max_
 
 
 _SessionId = Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")]
+Certificate = Annotated[str, Field(max_length=8000)]
+"""In PEM."""
 
 
 class StationFacts(Model):
@@ -58,7 +60,7 @@ class NearEnd(Model):
     model_config = _BODY
 
     name: Name
-    certificate: Annotated[str, Field(max_length=8000)]
+    certificate: Certificate
 
 
 class Session(Model):
@@ -69,6 +71,31 @@ class Session(Model):
     lease_s: Annotated[float, Field(ge=0.5, le=3600)]
     harvok: Name = ""
     capabilities: _Capabilities = []
+
+
+class PassRequest(Model):
+    """Asks for a token of its own for a near end that is not to know the station's."""
+
+    model_config = _BODY
+
+    for_s: Annotated[float, Field(ge=1, le=1e6)]
+
+
+class Pass(Model):
+    """A token that opens the station for tests, and for nothing else, until it is out of date."""
+
+    token: Name
+
+
+class ErrandRequest(Model):
+    """Asks the station for a test: an `errand` (JSON, core.models.errand), signed (hexadecimal) by the paired near end
+    that has this pairing code."""
+
+    model_config = _BODY
+
+    errand: Annotated[str, Field(max_length=400_000)]
+    code: Name
+    signature: Annotated[str, Field(pattern=r"^[0-9a-f]{16,400}$")]
 
 
 class PreparedTrial(Model):

@@ -56,6 +56,8 @@ class RigRecord(Model):
     """How the ends talked to each other; None for a reflector alone, and for runs of before encryption."""
     device: Annotated[VirtualRig | PortsRig, Field(discriminator="kind")] | None = None
     """What is between the ends, where Harvok made hosts of this one for it."""
+    asked_by: str | None = None
+    """The host that asked for the test, where that was not the near end."""
 
     @property
     def name(self) -> str:

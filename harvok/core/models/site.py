@@ -11,7 +11,7 @@ from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.fields import Duration, Model, Rate, checked_by
 from harvok.core.models.plan import AnyStep
-from harvok.core.site.calendar import cron_expression, parse_quiet
+from harvok.core.site.calendar import cron_expression, parse_hours
 
 HERE = "here"
 """The end that coordinates: a near end without a station."""
@@ -56,7 +56,7 @@ class RoundKeys(Model):
     to: SiteName | None = None
     together: bool = False
     late: Annotated[Duration, Field(ge=0, le=7 * 86_400)] = _USUAL_LATE_S
-    quiet: list[Annotated[str, checked_by(parse_quiet)]] = []
+    quiet: list[Annotated[str, checked_by(parse_hours)]] = []
     step: AnyStep
 
     @field_validator("between")
@@ -89,7 +89,7 @@ class RoundKeys(Model):
 
     @property
     def quiet_hours(self) -> list[tuple[time, time]]:
-        return [parse_quiet(text) for text in self.quiet]
+        return [parse_hours(text) for text in self.quiet]
 
     @property
     def expected_s(self) -> float:

@@ -14,7 +14,7 @@ _DAYS = {"mondays": 1, "tuesdays": 2, "wednesdays": 3, "thursdays": 4, "fridays"
 _SETS = {"daily": "*", "weekdays": "1-5", "weekends": "0,6"} | {name: str(number) for name, number in _DAYS.items()}
 _EVERY = re.compile(r"^every (?:(?P<number>\d+) ?)?(?P<unit>min|minutes?|h|hours?)$")
 _ON = re.compile(rf"^(?P<days>{'|'.join(_SETS)}) (?P<hour>\d\d?):(?P<minute>\d\d)$")
-_QUIET = re.compile(r"^(\d\d?):(\d\d)-(\d\d?):(\d\d)$")
+_HOURS = re.compile(r"^(\d\d?):(\d\d)-(\d\d?):(\d\d)$")
 _FORM = 'Write it as "every hour", "every 15min", "daily 04:30", "weekdays 12:00", "sundays 02:00", or as cron does.'
 _DAY_MINUTES = 24 * 60
 
@@ -51,21 +51,21 @@ def due_times(expression: str, zone: ZoneInfo, after: datetime, until: datetime)
     return takewhile(lambda due: due <= until, iter(CronSim(expression, begins)))
 
 
-def parse_quiet(text: str) -> tuple[time, time]:
-    """From when to when no round may begin, "22:00-06:00"; it may go over midnight. Raises UsageError."""
-    found = _QUIET.match(text.strip())
+def parse_hours(text: str) -> tuple[time, time]:
+    """From when to when, "22:00-06:00"; it may go over midnight. Raises UsageError."""
+    found = _HOURS.match(text.strip())
     try:
         hour, minute, to_hour, to_minute = map(int, found.groups()) if found else (24, 0, 0, 0)
         begins, ends = time(hour, minute), time(to_hour % 24, to_minute)
     except ValueError:
         begins = ends = time(0)
     if begins == ends:
-        raise UsageError(f"'{text}' are no quiet hours", 'Write them as "22:00-06:00".')
+        raise UsageError(f"'{text}' are no hours from when to when", 'Write them as "22:00-06:00".')
     return begins, ends
 
 
-def is_quiet(moment: datetime, hours: tuple[time, time]) -> bool:
-    """Whether a moment, by its own clock, is in quiet hours."""
+def is_within(moment: datetime, hours: tuple[time, time]) -> bool:
+    """Whether a moment, by its own clock, is in these hours."""
     begins, ends = hours
     at = moment.time()
     return begins <= at < ends if begins < ends else at >= begins or at < ends

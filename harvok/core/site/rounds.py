@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, time
 from zoneinfo import ZoneInfo
 
-from harvok.core.site.calendar import due_times, is_quiet
+from harvok.core.site.calendar import due_times, is_within
 from harvok.core.site.queue import Job
 
 
@@ -31,7 +31,7 @@ class Round:
     def due(self, zone: ZoneInfo, after: datetime, until: datetime) -> Iterator[datetime]:
         """When it is due after one moment and up to another, quiet hours left out."""
         for moment in due_times(self.cron, zone, after, until):
-            if not any(is_quiet(moment, hours) for hours in self.quiet):
+            if not any(is_within(moment, hours) for hours in self.quiet):
                 yield moment
 
     def jobs(self, moment: datetime) -> Iterator[Job]:

@@ -15,8 +15,10 @@ TrialOutcome = TcpOutcome | UdpTrialResult | AppTrialResult | FrameTrialResult |
 """A result without what stands in the samples and events of its trial."""
 
 
-def outcome_of(result: TrialResult) -> TrialOutcome:
-    """What a record keeps of a result; those that hold no time series are kept whole."""
+def outcome_of(result: TrialResult | TrialOutcome) -> TrialOutcome:
+    """What a record keeps of a result; those that hold no time series are kept whole, and so is what was kept of one
+    already."""
     if isinstance(result, AppTrialResult) and isinstance(result.probes, DelayTrialResult):
         return replace(result, probes=result.probes.outcome)
-    return result if isinstance(result, (UdpTrialResult, AppTrialResult, FrameTrialResult)) else result.outcome
+    outcome: TrialOutcome = getattr(result, "outcome", result)  # type: ignore[arg-type]
+    return outcome

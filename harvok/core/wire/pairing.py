@@ -32,3 +32,9 @@ def read_pairing_code(text: str) -> str:
             "It has four groups of four letters and digits, such as ABCD-EFGH-IJKL-MNOP.",
         )
     return "-".join(letters[at : at + _GROUP] for at in range(0, len(letters), _GROUP))
+
+
+def signed_text(station_code: str, session: str, errand: str) -> bytes:
+    """What the host that asks signs: its errand, for this session of the station with this pairing code, so that no
+    station can hand it on to another."""
+    return "\n".join(("harvok errand", station_code, session, errand)).encode()

@@ -21,7 +21,7 @@ from harvok.runner.benches.bench import Situation
 from harvok.runner.benches.stations import planned_s
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.request import ReflectorPlace, TestRequest
-from harvok.station.client import parse_station, resolve
+from harvok.station.address import parse_station, resolve
 from harvok.traffic.delay import ProbeRoute, find_probe_route
 
 _REFLECTOR_ABOVE = 2

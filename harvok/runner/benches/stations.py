@@ -26,7 +26,7 @@ from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.namespaced import BUILT_AGENT, BUILT_RIG
 from harvok.runner.request import TestRequest
-from harvok.station.client import resolve
+from harvok.station.address import resolve
 
 _AROUND_A_RUN_S = 2.0  # connecting, starting workers, letting go: only to tell others when the station is free
 _NO_DURATION_GUESS_S = 60.0
