@@ -175,9 +175,27 @@ class RefusedError(FarEndError):
 
 
 class SilentError(FarEndError):
-    """Nothing at all came back from the control port."""
+    """Nothing at all came back from the control port, though the host may be there."""
 
     reference = "control-silent"
+
+
+class RejectedError(FarEndError):
+    """A firewall, at the host or on the way, rejects control connections and says so."""
+
+    reference = "control-rejected"
+
+
+class NoRouteError(FarEndError):
+    """There is no way to the station's address, as this host or a router says."""
+
+    reference = "no-route"
+
+
+class HostDownError(FarEndError):
+    """Nothing answers at the station's address: not the control port, and no ping."""
+
+    reference = "host-down"
 
 
 class DataBlockedError(FarEndError):

@@ -10,16 +10,20 @@ import httpcore2
 from harvok.errors import (
     FarEndError,
     HarvokError,
+    HostDownError,
+    NoRouteError,
     PairingError,
     ProtocolError,
     RefusedError,
+    RejectedError,
     SilentError,
     StationChangedError,
     StationLostError,
 )
 from harvok.station.address import StationAddress
 from harvok.station.exchange import CONNECT_S
-from harvok.traffic.icmp_errors import is_rejected
+from harvok.traffic.icmp_errors import who_refuses
+from harvok.traffic.presence import is_there
 from harvok.traffic.sockets import format_address
 
 _HUNG_UP = (errno.ECONNRESET, errno.EPIPE)
@@ -39,25 +43,54 @@ def unreachable(address: StationAddress, error: Exception, plain: bool) -> Harvo
             return SilentError(
                 f"{where} takes connections and does not answer", "Check the port, and that a station runs there."
             )
-        return SilentError(
-            f"no answer from {where} in {CONNECT_S:.0f} s",
-            f"Check that the host is up and that its firewall lets TCP port {address.port} through.",
-        )
+        return _no_answer(address, where)
     number = _system_error(error)
     if number == errno.ECONNREFUSED:
         return RefusedError(
             f"{where} refused the connection: the host is there, and no station listens on that port",
             "Start `harvok station` there, or give the port that it printed.",
         )
-    if number in (errno.EHOSTUNREACH, errno.ENETUNREACH) and is_rejected(address.host, address.port):
-        return FarEndError(
-            f"cannot reach a station at {where}: a firewall there or on the way rejects the connection (ICMP)",
-            f"Let TCP port {address.port} through; the route and the cable work, since somebody answered.",
-        )
+    if number in (errno.EHOSTUNREACH, errno.ENETUNREACH):
+        return _no_way(address, where, number)
     why = os.strerror(number) if number else str(error)
     return FarEndError(
         f"cannot reach a station at {where}: {why}",
         "Check the address, the route and the cable; a firewall that rejects connections looks the same.",
+    )
+
+
+def _no_answer(address: StationAddress, where: str) -> HarvokError:
+    """A connection that was neither taken nor refused: the host is there, or it is not."""
+    if is_there(address.host):
+        return SilentError(
+            f"no answer from {where} in {CONNECT_S:.0f} s, though the host is there: a firewall drops the connection",
+            f"Let TCP port {address.port} through, at the host and on the way.",
+        )
+    return HostDownError(
+        f"no answer from {where} in {CONNECT_S:.0f} s, nor to a ping",
+        f"Check that the host is up and wired, and that its firewall lets TCP port {address.port} through.",
+    )
+
+
+def _no_way(address: StationAddress, where: str, number: int) -> HarvokError:
+    """What says that there is no way: a firewall, a router, or this host itself."""
+    refusal = who_refuses(address.host, address.port)
+    if refusal and refusal.prohibited:
+        return RejectedError(
+            f"cannot reach a station at {where}: a firewall there or on the way rejects the connection (ICMP of "
+            f"{refusal.by})",
+            f"Let TCP port {address.port} through; the route and the cable work, since somebody answered.",
+        )
+    if refusal:
+        return NoRouteError(
+            f"cannot reach a station at {where}: the router {refusal.by} has no route to it",
+            "Check the address, and the routes of that router.",
+        )
+    if number == errno.ENETUNREACH:
+        return NoRouteError(f"this host has no route to {where}", "Check the address, and this host's routes.")
+    return HostDownError(
+        f"cannot reach a station at {where}: no host answers at that address of this link",
+        "Check the address, the cable, and that the host is up.",
     )
 
 

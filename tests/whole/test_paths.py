@@ -88,7 +88,25 @@ class Paths(ProgramTest):
     def test_a_station_behind_a_silent_firewall(self) -> None:
         pair = self.pair()
         self.rule(pair, "far", "input", "tcp dport 26470 drop")
-        self.assertIn("no answer", self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr)
+        said = self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr
+        self.assertIn("though the host is there: a firewall drops the connection", said)
+
+    def test_nobody_at_an_address_and_no_way_to_one(self) -> None:
+        pair = self.pair()
+        nobody = f"{ADDRESSES['far'].rpartition('.')[0]}.77"
+        self.assertIn("no host answers at that address of this link", self.near(pair, "tcp", nobody, code=4).stderr)
+        self.assertIn("this host has no route to 203.0.113.1", self.near(pair, "tcp", "203.0.113.1", code=4).stderr)
+
+    @unittest.skipUnless(FILTER, "nft is not installed")
+    def test_everything_dropped_and_a_router_without_a_route(self) -> None:
+        pair = self.pair()
+        self.rule(
+            pair, "far", "input", "meta l4proto { tcp, udp } th dport 26470 reject with icmpx type no-route", "route"
+        )
+        said = self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr
+        self.assertIn(f"the router {ADDRESSES['far']} has no route to it", said)
+        self.rule(pair, "far", "input", "ip protocol != 255 drop")
+        self.assertIn("in 5 s, nor to a ping", self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr)
 
     @unittest.skipUnless(FILTER, "nft is not installed")
     def test_a_firewall_that_answers_is_no_cable(self) -> None:
@@ -98,7 +116,7 @@ class Paths(ProgramTest):
         self.assertIn("are prohibited by a firewall on the way (ICMP)", said)
         self.rule(pair, "far", "input", "tcp dport 26470 reject with icmpx type admin-prohibited", "control")
         said = self.near(pair, "tcp", ADDRESSES["far"], code=4).stderr
-        self.assertIn("a firewall there or on the way rejects the connection (ICMP)", said)
+        self.assertIn("a firewall there or on the way rejects the connection (ICMP of", said)
 
     @unittest.skipUnless(FILTER, "nft is not installed")
     def test_random_loss_is_the_limiter(self) -> None:
