@@ -32,7 +32,7 @@ COMMANDS: dict[str, Row] = {
     "mix": Row("harvok.cli.commands.mix", "Write, check and show mixes of applications."),
     "plan": Row("harvok.cli.commands.plan", "Write, check and show plans."),
     "run": Row("harvok.cli.commands.run", "Run a plan and say ACCEPT, REJECT or RETEST."),
-    "site": Row("harvok.cli.commands.site", "Test many stations on a schedule: check it, and see what runs when."),
+    "site": Row("harvok.cli.commands.site", "Test many stations on a schedule: check it, run it, see how it goes."),
     "compare": Row("harvok.cli.commands.compare", "Compare two series and say ACCEPT, REJECT or RETEST."),
     "report": Row("harvok.cli.commands.report", "Write reports, and check them against the logbook."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),

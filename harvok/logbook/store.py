@@ -78,13 +78,13 @@ class Logbook:
 
     def begin(self, record: "RunRecord") -> None:
         """Writes a run that is about to be measured."""
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(runs.insert().values(**_columns(record), owner=this_process()))
 
     def add_to_journal(self, run: str, entries: Sequence[tuple[int, str]]) -> None:
         """Writes what a running test just told, as (number of the trial from 1, JSON)."""
         rows = [{"run": run, "trial": trial, "entry": entry} for trial, entry in entries]
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(journal.insert(), rows)
 
     def add_beside(self, run: str, entries: Sequence[tuple[int, str]]) -> None:
@@ -102,7 +102,7 @@ class Logbook:
 
     def finish(self, record: "RunRecord") -> None:
         """Replaces a run by its final record."""
-        with self._writing() as db:
+        with self.writing() as db:
             _replace(db, record)
         self._confirm(record.id)
         self.forget_beside(record.id)
@@ -128,18 +128,18 @@ class Logbook:
 
     def lines(self, limit: int | None = None, series: str | None = None) -> list[RunLine]:
         """Runs, newest first."""
-        with self._reading() as db:
+        with self.reading() as db:
             return read_lines(_executing(db), limit, series)
 
     def count(self, series: str | None = None) -> int:
         """How many runs there are, in the whole logbook or in a series."""
-        with self._reading() as db:
+        with self.reading() as db:
             return read_count(_executing(db), series)
 
     def series(self) -> dict[str, int]:
         """The names of all series, with how many runs each has."""
         query = sa.select(runs.c.series, sa.func.count()).where(runs.c.series.is_not(None)).group_by(runs.c.series)
-        with self._reading() as db:
+        with self.reading() as db:
             return {row[0]: row[1] for row in db.execute(query.order_by(runs.c.series))}
 
     def find(self, name: str) -> str:
@@ -147,7 +147,7 @@ class Logbook:
         query = sa.select(runs.c.id).order_by(runs.c.started.desc(), runs.c.id.desc()).limit(3)
         if name != "last":
             query = query.where(runs.c.id.startswith(name, autoescape=True) | runs.c.id.endswith(name, autoescape=True))
-        with self._reading() as db:
+        with self.reading() as db:
             found: list[str] = [row[0] for row in db.execute(query)]
         if name in found or (found and name == "last"):
             return name if name in found else found[0]
@@ -158,7 +158,7 @@ class Logbook:
 
     def has(self, run: str) -> bool:
         """Whether there is a run with this id."""
-        with self._reading() as db:
+        with self.reading() as db:
             return db.execute(sa.select(runs.c.id).where(runs.c.id == run)).first() is not None
 
     def record(self, run: str) -> "RunRecord":
@@ -168,7 +168,7 @@ class Logbook:
     def records(self, ids: Sequence[str]) -> "Iterator[RunRecord]":
         """The whole records of runs, in the order asked for. Raises NothingFoundError for one that is not there."""
         for run in ids:
-            with self._reading() as db:
+            with self.reading() as db:
                 text = db.execute(sa.select(runs.c.record).where(runs.c.id == run)).scalar_one_or_none()
             if text is None:
                 raise NothingFoundError(f"there is no run {run} in the logbook", "See `harvok logbook list`.")
@@ -185,7 +185,7 @@ class Logbook:
     def newest_of(self, test: str, maximum: int) -> "Iterator[RunRecord]":
         """The newest complete runs of a test, newest first."""
         query = sa.select(runs.c.id).where(runs.c.test == test, runs.c.state == "complete")
-        with self._reading() as db:
+        with self.reading() as db:
             ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
         return self.records(ids)
 
@@ -200,7 +200,7 @@ class Logbook:
                 )
             )
         )
-        with self._reading() as db:
+        with self.reading() as db:
             ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
         return self.records(ids)
 
@@ -214,13 +214,13 @@ class Logbook:
         )
         if test:
             query = query.where(runs.c.test == test)
-        with self._reading() as db:
+        with self.reading() as db:
             return [FigureValue(row[0], row[1], json.loads(row[2]), row[3]) for row in db.execute(query)]
 
     def add(self, record: "RunRecord") -> Added:
         """Adds a record from elsewhere. It replaces one of the same run that broke off before it knew as much: what was
         saved beside a logbook comes home so. Raises RecordError for a run that ended otherwise under its id."""
-        with self._writing() as db:
+        with self.writing() as db:
             there = db.execute(sa.select(runs.c.record).where(runs.c.id == record.id)).scalar_one_or_none()
             if there is None:
                 _insert(db, record)
@@ -238,7 +238,7 @@ class Logbook:
 
     def remove(self, ids: Sequence[str]) -> None:
         """Forgets runs for good."""
-        with self._writing() as db:
+        with self.writing() as db:
             for run in ids:
                 _delete(db, run)
 
@@ -248,7 +248,7 @@ class Logbook:
         """What was judged of a plan that was run under a name, oldest first."""
         columns = judgements.c.judged, judgements.c.verdict, judgements.c.criteria, judgements.c.document
         query = sa.select(*columns).where(judgements.c.name == name).order_by(judgements.c.number)
-        with self._reading() as db:
+        with self.reading() as db:
             return [StoredJudgement(*row) for row in db.execute(query)]
 
     def add_judgement(self, name: str, judgement: StoredJudgement) -> None:
@@ -256,7 +256,7 @@ class Logbook:
         kept = self.judgements(name)
         if kept and (kept[-1].criteria, kept[-1].document) == (judgement.criteria, judgement.document):
             return
-        with self._writing() as db:
+        with self.writing() as db:
             db.execute(judgements.insert().values(name=name, **asdict(judgement)))
 
     # --- the database ------------------------------------------------------------------------------------------
@@ -264,7 +264,7 @@ class Logbook:
     def _prepare(self) -> None:
         """Creates the tables of a new logbook, refuses one from the future, brings an older one up to date, and
         recovers runs whose process died."""
-        with self._reading() as db:
+        with self.reading() as db:
             tables = sa.inspect(db).get_table_names()
         if "about" in tables:
             self._bring_up_to_date(tables)
@@ -276,7 +276,7 @@ class Logbook:
 
     def _create(self) -> None:
         """The tables and their version, whole or not at all, by whichever of several processes comes first."""
-        with self._writing() as db:
+        with self.writing() as db:
             if sa.inspect(db).get_table_names():
                 return
             metadata.create_all(db)
@@ -285,7 +285,7 @@ class Logbook:
 
     def _bring_up_to_date(self, tables: Sequence[str]) -> None:
         schema = sa.select(alembic_version.c.version_num) if "alembic_version" in tables else sa.select(about.c.value)
-        with self._reading() as db:
+        with self.reading() as db:
             version: str | None = db.execute(schema).scalar_one_or_none()
         if version is None:
             raise LogbookError(f"{self._place} was broken off while it was made and holds no run", "Remove that file.")
@@ -301,7 +301,7 @@ class Logbook:
                 migrate(self._writer, version)
 
     def _recover(self) -> None:
-        with self._reading() as db:
+        with self.reading() as db:
             dead = [
                 row
                 for row in db.execute(
@@ -310,7 +310,7 @@ class Logbook:
                 if not is_alive(row.owner)
             ]
         for row in dead:
-            with self._writing() as db:
+            with self.writing() as db:
                 entries = db.execute(
                     sa.select(journal.c.trial, journal.c.entry)
                     .where(journal.c.run == row.id)
@@ -336,12 +336,14 @@ class Logbook:
         return entries
 
     @contextlib.contextmanager
-    def _reading(self) -> Iterator[Connection]:
+    def reading(self) -> Iterator[Connection]:
+        """A connection for looking. Raises LogbookError for what goes wrong meanwhile."""
         with self._guarded("read"), self._engine.connect() as db:
             yield db
 
     @contextlib.contextmanager
-    def _writing(self) -> Iterator[Connection]:
+    def writing(self) -> Iterator[Connection]:
+        """A transaction: all of it is kept, or nothing. Raises LogbookError."""
         with self._guarded("written"), self._writer.begin() as db:
             yield db
 

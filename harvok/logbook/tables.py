@@ -1,6 +1,18 @@
 """The tables of the logbook. The record is the truth; the other columns are there to find it quickly."""
 
-from sqlalchemy import Column, DateTime, Float, ForeignKey, Index, Integer, MetaData, String, Table, Text
+from sqlalchemy import (
+    Column,
+    DateTime,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    MetaData,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
 
 metadata = MetaData()
 
@@ -62,4 +74,26 @@ judgements = Table(
     Column("verdict", String(20), nullable=False),
     Column("criteria", String(40), nullable=False, doc="digest of the criteria"),
     Column("document", Text, nullable=False, doc="the whole judgement, as JSON"),
+)
+
+site_tests = Table(
+    "site_tests",
+    metadata,
+    Column("number", Integer, primary_key=True, doc="in the order in which they were entered"),
+    Column("site", String(40), nullable=False),
+    Column("round", String(40), nullable=False),
+    Column("near", String(200), nullable=False, doc="several near ends with ' + ' between them"),
+    Column("far", String(40), nullable=False),
+    Column("due", DateTime(timezone=True), nullable=False),
+    Column("state", String(20), nullable=False, doc="waiting, running, done, failed or missed"),
+    Column("began", DateTime(timezone=True)),
+    Column("ended", DateTime(timezone=True)),
+    Column("owner", String(200), nullable=False, doc="the coordinator, while it runs"),
+    Column("after", Text, nullable=False, doc="JSON list: commands that are still to be run after it"),
+    Column("failure", String(40), nullable=False, doc="the kind of failure, else empty"),
+    Column("reason", Text, nullable=False, doc="why it failed or was missed, else empty"),
+    Column("verdict", String(20), nullable=False, doc="what its pair came to with it, empty without criteria"),
+    Column("runs", Text, nullable=False, doc="JSON list of ids"),
+    UniqueConstraint("site", "round", "near", "far", "due", name="site_tests_once"),
+    Index("ix_site_tests_state", "site", "state"),
 )

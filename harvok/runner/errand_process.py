@@ -1,8 +1,6 @@
 """The process in which a station runs an errand: its orders come on standard input, what it tells goes to standard
 output, and it breaks the test off when its input ends."""
 
-import os
-import signal
 import sys
 import tempfile
 import threading
@@ -31,6 +29,7 @@ from harvok.runner.request import Place, ReflectorPlace, TestRequest
 from harvok.runner.run import run_here
 from harvok.station.contact import Access
 from harvok.station.far_end import fault_of
+from harvok.worker.child import break_off_at_end_of_input, heed_no_more
 
 _BOOK = "errand.sqlite"
 
@@ -123,24 +122,18 @@ def _place(errand: Errand) -> Place:
     return ReflectorPlace(settings, errand.reflector_port, errand.by, LoadSettings(errand.load_bps))
 
 
-def _break_off_at_end() -> None:
-    """Whoever ordered this is gone, or has had enough."""
-    while os.read(0, 4096):  # not by the buffer, which nothing else could be done with at the end of this process
-        pass
-    main = threading.main_thread().ident  # which may be waiting for the kernel, and must be the one to be woken
-    assert main
-    signal.pthread_kill(main, signal.SIGINT)
-
-
 def main() -> None:
     teller = Teller()
     try:
         errand = Errand.model_validate_json(sys.stdin.buffer.readline())
-        threading.Thread(target=_break_off_at_end, daemon=True).start()
+        break_off_at_end_of_input()
         run_errand(errand, teller)
+        heed_no_more()
     except HarvokError as error:
+        heed_no_more()
         teller.tell(Told(broken=fault_of(error)))
     except KeyboardInterrupt:
+        heed_no_more()
         teller.tell(Told(broken=fault_of(BrokenOffError("broken off by who asked for it", "Ask again."))))
     except BrokenPipeError:  # nobody hears it any more
         return

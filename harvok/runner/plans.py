@@ -25,19 +25,17 @@ from harvok.core.sweeps.reading import SweepReading
 from harvok.errors import PlanError
 from harvok.logbook.store import Logbook, StoredJudgement
 from harvok.rigs.device_files import DeviceSettings
-from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
-from harvok.runner.benches.reflector import reflector_of
 from harvok.runner.impair import ask, borrowed_bridge
+from harvok.runner.places import place_between
 from harvok.runner.plan_files import PlanFile, device_of_plan, impairment_of, rig_of, runs_of_sweep, test_of
 from harvok.runner.recorder import OnRecord
-from harvok.runner.request import Label, Place, ReflectorPlace, RigPlace, TestRequest
+from harvok.runner.request import Label, Place, RigPlace, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
 from harvok.runner.setups import Setups
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 from harvok.runner.sweeps import SweepRequest, run_sweep
-from harvok.station.address import parse_station
 from harvok.station.contact import Access
 
 Bench = Callable[[str, str], None]
@@ -211,20 +209,12 @@ def _asked(request: PlanRequest, step: Step, number: int, device: DeviceSettings
     )
 
 
-def _stations(request: PlanRequest, step: Step) -> StationsSettings:  # noqa: ARG001
+def _stations(request: PlanRequest, step: Step) -> Place:
     plan = request.file.plan
     station = request.station or plan.station
     assert station  # the model sees to it
-    return StationsSettings(station, request.access, near_name=request.near_name, rated_bps=plan.rated)
-
-
-def _reflector(request: PlanRequest, step: Step) -> ReflectorPlace:
-    """The station's reflector; only a load needs the station itself."""
-    settings, load = _stations(request, step), LoadSettings(getattr(step, "load_rate", None))
-    if step.needs_token:
-        return ReflectorPlace(settings, load=load)
-    host, _ = parse_station(settings.station)
-    return ReflectorPlace(replace(settings, station=host), reflector_of(settings.station), load=load)
+    settings = StationsSettings(station, request.access, near_name=request.near_name, rated_bps=plan.rated)
+    return place_between(settings, step)
 
 
 def _rig(request: PlanRequest, step: Step) -> RigPlace:
@@ -234,7 +224,7 @@ def _rig(request: PlanRequest, step: Step) -> RigPlace:
 _PLACES: dict[RigNeed, Callable[[PlanRequest, Step], Place]] = {
     "stations": _stations,
     "users": _stations,
-    "reflector": _reflector,
+    "reflector": _stations,
     "frames": _rig,
 }
 """Where a step runs, by what its kind of test needs."""

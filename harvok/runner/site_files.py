@@ -21,6 +21,11 @@ def read_site(path: Path) -> SiteFile:
     return parse_toml(text, path, SITE_FILE, "site", _HINT, SiteError, readers_beside(path))
 
 
+def rounds_of(site: SiteFile) -> list[Round]:
+    """The rounds of a site, with what their tests need."""
+    return [_round(site, keys) for keys in site.rounds]
+
+
 def _round(site: SiteFile, keys: RoundKeys) -> Round:
     """A round with who is tested with whom, and what each test needs."""
     groups = tuple(Group(near, far, site.needs(near, far)) for near, far in site.groups_of(keys))
@@ -50,8 +55,7 @@ class Outlook:
 def outlook(site: SiteFile, begins: datetime, length: timedelta) -> Outlook:
     """A stretch of a site's schedule in virtual time."""
     expected_s = {keys.name: keys.expected_s for keys in site.rounds}
-    rounds = [_round(site, keys) for keys in site.rounds]
-    jobs = jobs_between(rounds, site.clock, begins, begins + length)
+    jobs = jobs_between(rounds_of(site), site.clock, begins, begins + length)
     return Outlook(begins, begins + length, jobs, forecast(jobs, lambda job: expected_s[job.round]))
 
 

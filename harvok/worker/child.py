@@ -6,6 +6,7 @@ import json
 import os
 import signal
 import sys
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
@@ -53,6 +54,25 @@ def run(work: Callable[[str], None], hint: str = "") -> None:
         say_fault(f"the kernel refused: {error.strerror or error}", hint)
     except Exception as error:  # whatever it is, the parent shows one sentence and no traceback
         say_fault(f"{type(error).__name__}: {error}", hint)
+
+
+def break_off_at_end_of_input() -> None:
+    """From now on, when who ordered this is gone or has had enough, the main thread gets a KeyboardInterrupt, as from a
+    keyboard, and may end in good order."""
+    main = threading.main_thread().ident  # which may be waiting for the kernel, and must be the one to be woken
+    assert main
+
+    def watch() -> None:
+        while os.read(0, 4096):  # not by the buffer, which nothing else could be done with at the end of the process
+            pass
+        signal.pthread_kill(main, signal.SIGINT)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+def heed_no_more() -> None:
+    """The work is done: that the parent closes the input is no reason to break anything off."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def end_with_parent(how: signal.Signals = signal.SIGKILL) -> None:

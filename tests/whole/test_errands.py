@@ -13,7 +13,7 @@ from harvok.station.keys import KEYS_FOLDER, Keys
 from tests.whole.program import TOKEN, Process, ProgramTest, until
 
 
-class Errands(ProgramTest):
+class StationsTest(ProgramTest):
     """This user coordinates; `dome` is to be the near end and `hall` the far end, each with keys of its own."""
 
     def setUp(self) -> None:
@@ -32,6 +32,8 @@ class Errands(ProgramTest):
         self.env |= {"HARVOK_CODE": self.hall_keys.code}
         return process, address
 
+
+class Errands(StationsTest):
     def asked(self, *arguments: str) -> dict[str, Any]:
         record: dict[str, Any] = json.loads(self.harvok(*arguments, "--json").stdout)
         self.assertEqual(record["state"], "complete")

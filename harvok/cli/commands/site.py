@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, Overwrite, duration
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, duration
 
 if TYPE_CHECKING:
     from harvok.core.models.site import SiteFile
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from harvok.runner.site_files import Outlook
 
 app = typer.Typer(
-    add_completion=False, no_args_is_help=True, help="Write a site's file, check it, and see its schedule."
+    add_completion=False, no_args_is_help=True, help="Coordinate tests between many stations, again and again."
 )
 
 SitePath = Annotated[Path, typer.Argument(metavar="SITE", help="The site, a TOML file.")]
@@ -89,6 +89,85 @@ def plan(
     from harvok.cli.render.site import show_schedule
 
     show_schedule(stdout(), site, found)
+
+
+@app.command(epilog="Exit codes: 0 ended as asked; with --once 1 REJECT, 3 RETEST, 4 a test failed; 2 wrong usage.")
+def run(
+    file: SitePath,
+    logbook: LogbookOption,
+    once: Annotated[bool, typer.Option("--once", help="Run every test of every round once, now, and end.")] = False,
+    for_: Annotated[
+        float | None,
+        typer.Option(
+            "--for",
+            parser=duration(1, _LONGEST_S),
+            metavar="TIME",
+            show_default="until Ctrl-C or SIGTERM",
+            help="End after so long.",
+        ),
+    ] = None,
+    compress: Annotated[
+        float,
+        typer.Option(
+            min=1, max=1000, help="Have the site's clocks go so many times faster, to try a schedule; tests do not."
+        ),
+    ] = 1.0,
+) -> None:
+    """Coordinate a site: run each test when it is due.
+
+    Never two at one time over one station or shared link. What was due
+    while no coordinator ran is begun if it is not too late, and else told
+    as missed. Each test's runs go into the logbook as series of their own.
+    """
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.site_runs import SiteView
+    from harvok.clock import SYSTEM
+    from harvok.runner.site_files import read_site
+    from harvok.runner.site_runs import Coordinator, Pace
+
+    site = read_site(file)
+    begins = SYSTEM.utc()
+    view = SiteView(stdout(), site, logbook)
+    coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), view.tell)
+    if once:
+        raise typer.Exit(view.exit_code(coordinator.run_once()))
+    view.begins()
+    coordinator.run(begins + timedelta(seconds=for_) if for_ else None)
+    view.ended()
+
+
+@app.command()
+def status(
+    file: SitePath,
+    logbook: LogbookOption,
+    json: JsonOption = False,
+) -> None:
+    """Show what runs, what is next, and what failed last."""
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.site_runs import show_status
+    from harvok.clock import SYSTEM
+    from harvok.runner.site_files import read_site
+    from harvok.runner.site_status import site_status
+
+    found = site_status(read_site(file), logbook, SYSTEM.utc())
+    if json:
+        from pydantic_core import to_json
+
+        typer.echo(to_json(found, indent=2).decode())
+        return
+    show_status(stdout(), found)
+
+
+@app.command()
+def unit(
+    file: SitePath,
+    user: Annotated[str, typer.Option(help="The user that coordinates: whose keys the stations know.")] = "harvok",
+) -> None:
+    """Print a systemd unit that coordinates this site."""
+    from harvok.runner.site_files import read_site
+    from harvok.runner.units import site_unit
+
+    typer.echo(site_unit(read_site(file).name, file.resolve(), user), nl=False)
 
 
 def _looked(file: Path, begin: datetime | None, for_s: float) -> "tuple[SiteFile, Outlook]":

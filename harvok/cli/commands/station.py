@@ -2,6 +2,7 @@
 
 import secrets
 import socket
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from harvok.cli.bundles import bundled, secret_of
-from harvok.cli.options import DAY_S, time_option
+from harvok.cli.options import DAY_S, time_option, typed_command
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.errors import UsageError
 
@@ -211,12 +212,21 @@ def station(
     max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
+    unit: Annotated[
+        str | None,
+        typer.Option("--unit", metavar="USER", help="Print a systemd unit that runs this station as USER, and end."),
+    ] = None,
 ) -> None:
     """Make this host the far end of tests, until Ctrl-C.
 
     Serves one test at a time to near ends that present the token.
     Prints what to type there, and which ports a firewall must let through.
     """
+    if unit is not None:
+        from harvok.runner.units import station_unit
+
+        typer.echo(station_unit(_without_unit(typed_command(sys.argv)[2:]), unit), nl=False)
+        return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.station import StationView
     from harvok.host.addresses import own_addresses
@@ -240,3 +250,9 @@ def station(
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)
     view.stopped()
+
+
+def _without_unit(words: list[str]) -> list[str]:
+    """The options of a station but for the one that prints its unit."""
+    at = next(number for number, word in enumerate(words) if word.partition("=")[0] == "--unit")
+    return words[:at] + words[at + (1 if "=" in words[at] else 2) :]

@@ -27,8 +27,9 @@ def show_check(console: Console, site: SiteFile, found: Outlook) -> None:
     console.print()
     console.print(_busy(site, found))
     console.print()
-    days = (found.ends - found.begins).total_seconds() / _DAY_S
-    span = f"{counted(len(found.jobs), 'test')} in {days:g} days from {found.begins:%Y-%m-%d %H:%M}"
+    length_s = (found.ends - found.begins).total_seconds()
+    length = counted(round(length_s / _DAY_S), "day") if length_s % _DAY_S == 0 else format_span(length_s)
+    span = f"{counted(len(found.jobs), 'test')} in {length} from {found.begins:%Y-%m-%d %H:%M}"
     if found.fits:
         console.print(Text.assemble(("fits ", "bold green"), f"every one of {span} begins in time"), soft_wrap=True)
         return

@@ -1,6 +1,7 @@
 """A site as a TOML file describes it: stations, links that they share, and rounds of tests. docs/sites.md has every
 key."""
 
+import shlex
 from collections.abc import Iterator
 from datetime import time
 from itertools import combinations, permutations
@@ -10,8 +11,11 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import Field, TypeAdapter, field_validator, model_validator
 
 from harvok.core.fields import Duration, Model, Rate, checked_by
-from harvok.core.models.plan import AnyStep
+from harvok.core.judgement.assessment import Criterion
+from harvok.core.kinds.table import kind_of
+from harvok.core.models.plan import AnyStep, PlanCriterion
 from harvok.core.site.calendar import cron_expression, parse_hours
+from harvok.core.wire.pairing import read_pairing_code
 
 HERE = "here"
 """The end that coordinates: a near end without a station."""
@@ -20,13 +24,23 @@ _PAIR = " > "
 _USUAL_LATE_S = 1800.0
 _AROUND_A_TEST_S = 5.0
 """Connecting, starting, letting go, writing down."""
+_PATIENCE, _MORE_PATIENCE_S = 2.0, 60.0
+_AT_THE_BENCH = ("events", "setup", "undo", "instruction", "instruction_again", "impairment")
+"""Keys of a step that ask for hands, or for this host's own devices."""
+
+
+_Address = Annotated[str, Field(min_length=1, max_length=255)]
 
 
 class StationKeys(Model):
-    """A station: where it is, and which groups it is one of."""
+    """A station: where it is, and which groups it is one of. `reached_at` is where other stations reach it,
+    `token_file` what lets the coordinator in (HARVOK_TOKEN without), `code` its pairing code, by which it is known."""
 
     name: SiteName
-    address: Annotated[str, Field(min_length=1, max_length=255)]
+    address: _Address
+    reached_at: _Address | None = None
+    token_file: str | None = None
+    code: Annotated[str, checked_by(read_pairing_code)] | None = None
     groups: list[SiteName] = []
 
 
@@ -46,6 +60,9 @@ class RoundKeys(Model):
     with each other, once, or in both directions where the test has but one; `many` near ends to one `to`, `together` at
     the same time, or one after the other. A test that could not begin `late` after its time is missed. In `quiet`
     hours none is due.
+
+    `criteria` are held against the latest `judged_over` runs of each pair. One that takes longer than `max_duration` is
+    broken off. The coordinator runs the commands `before` each test and, whatever became of it, those `after` it.
     """
 
     name: SiteName
@@ -57,7 +74,31 @@ class RoundKeys(Model):
     together: bool = False
     late: Annotated[Duration, Field(ge=0, le=7 * 86_400)] = _USUAL_LATE_S
     quiet: list[Annotated[str, checked_by(parse_hours)]] = []
+    max_duration: Annotated[Duration, Field(ge=1, le=7 * 86_400)] | None = None
+    before: list[str] = []
+    after: list[str] = []
+    judged_over: Annotated[int, Field(ge=5, le=1000)] = 5
+    criteria: list[PlanCriterion] = []
     step: AnyStep
+
+    @field_validator("criteria")
+    @classmethod
+    def _of_this_round(cls, criteria: list[PlanCriterion]) -> list[PlanCriterion]:
+        if any(one.step or one.at or one.against or one.changed for one in criteria):
+            raise ValueError("criteria of a round are of its own figures: min and max, without step or against")
+        return criteria
+
+    @field_validator("before", "after")
+    @classmethod
+    def _commands(cls, texts: list[str]) -> list[str]:
+        for text in texts:
+            try:
+                words = shlex.split(text)
+            except ValueError as error:
+                raise ValueError(f"'{text}' is no command: {error}") from error
+            if not words:
+                raise ValueError("an empty text is no command")
+        return texts
 
     @field_validator("between")
     @classmethod
@@ -80,6 +121,13 @@ class RoundKeys(Model):
             raise ValueError(f"a test of {self.step.test} is of a rig: rounds are between stations")
         if self.step.over:
             raise ValueError("a sweep has a baseline of its own, and is no round")
+        done = [key for key in _AT_THE_BENCH if getattr(self.step, key)]
+        if done:
+            raise ValueError(f"{done[0]} is for somebody at the bench, and not of a round")
+        known = kind_of(self.step.example).quantities
+        for one in self.criteria:
+            if one.figure not in known:
+                raise ValueError(f"criteria: a test of {self.step.test} has no figure '{one.figure}'")
         return self
 
     @property
@@ -93,8 +141,21 @@ class RoundKeys(Model):
 
     @property
     def expected_s(self) -> float:
-        """How long one test should take."""
-        return (self.step.example.expected_s or 0.0) + _AROUND_A_TEST_S
+        """How long one test should take, with its repeats."""
+        return self.repeats * ((self.step.example.expected_s or 0.0) + _AROUND_A_TEST_S)
+
+    @property
+    def repeats(self) -> int:
+        return self.step.repeats or 1
+
+    @property
+    def longest_s(self) -> float:
+        """After how long a test is broken off."""
+        return self.max_duration or _PATIENCE * self.expected_s + _MORE_PATIENCE_S
+
+    def criteria_of(self, series: str) -> list[Criterion]:
+        """The criteria as they are held against a series."""
+        return [one.build(series) for one in self.criteria]
 
 
 class SiteFile(Model):
@@ -131,10 +192,11 @@ class SiteFile(Model):
         for link in self.links:
             self._check_known(f"link {link.name}", link.behind, known)
         for one in self.rounds:
-            ends = [end for pair in one.between for end in pair.split(_PAIR)]
-            near = {HERE} if not one.mesh else set()
-            self._check_known(f"round {one.name}", [*ends, *one.mesh, *one.many], known | near)
-            self._check_known(f"round {one.name}", [one.to] if one.to else [], known)
+            pairs = [pair.split(_PAIR) for pair in one.between]
+            near = [*(end for end, _ in pairs), *one.many]
+            far = [*(end for _, end in pairs), *one.mesh, *([one.to] if one.to else [])]
+            self._check_known(f"round {one.name}", near, known | {HERE})
+            self._check_known(f"round {one.name}", far, known)
             if not list(self.groups_of(one)):
                 raise ValueError(f"round {one.name} joins no two different stations")
         return self
@@ -143,6 +205,22 @@ class SiteFile(Model):
         for name in names:
             if name not in known:
                 raise ValueError(f"{where}: there is no station and no group '{name}'")
+
+    def station(self, name: str) -> StationKeys:
+        """The station of a name that is one."""
+        return next(one for one in self.stations if one.name == name)
+
+    def round(self, name: str) -> RoundKeys:
+        """The round of a name that is one."""
+        return next(one for one in self.rounds if one.name == name)
+
+    def series(self, round_name: str, near: str, far: str) -> str:
+        """What the runs of a pair in a round are called."""
+        return f"{self.name}.{round_name}.{near}.{far}"
+
+    def rated_of(self, near: str, far: str) -> float | None:
+        """What the slowest shared link between two stations is rated for, in b/s; None where nobody says."""
+        return min((link.rated for link in self.links_between(near, far) if link.rated), default=None)
 
     @property
     def clock(self) -> ZoneInfo:

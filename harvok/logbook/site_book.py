@@ -1,0 +1,153 @@
+"""What became of each test of a site's rounds, in the logbook: the coordinator's queue and its history in one table."""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from typing import Any, Literal
+
+import sqlalchemy as sa
+
+from harvok.logbook.owner import is_alive, this_process
+from harvok.logbook.store import Logbook
+from harvok.logbook.tables import site_tests
+
+TestState = Literal["waiting", "running", "done", "failed", "missed"]
+_JOIN = " + "
+
+
+@dataclass(frozen=True, slots=True)
+class SiteTest:
+    """A test of a round, between its near ends and one far end, with what became of it; times are UTC. `failure` is the
+    key of its kind (core.site.failures), `after` are commands that are still to be run."""
+
+    round: str
+    near: tuple[str, ...]
+    far: str
+    due: datetime
+    state: TestState = "waiting"
+    began: datetime | None = None
+    ended: datetime | None = None
+    after: tuple[str, ...] = ()
+    failure: str = ""
+    reason: str = ""
+    verdict: str = ""
+    runs: tuple[str, ...] = field(default=())
+
+    @property
+    def pair(self) -> str:
+        """Who is tested with whom, in words."""
+        return f"{_JOIN.join(self.near)} to {self.far}"
+
+
+class SiteBook:
+    """The tests of one site. Every method raises LogbookError when the database cannot do its part."""
+
+    def __init__(self, logbook: Logbook, site: str) -> None:
+        self._logbook, self._site = logbook, site
+
+    def enter(self, tests: Sequence[SiteTest]) -> None:
+        """Has tests wait for their turn, all or none of them; one that is there already stays as it is."""
+        with self._logbook.writing() as db:
+            for test in tests:
+                if db.execute(self._of(test, sa.select(site_tests.c.number))).first() is None:
+                    db.execute(site_tests.insert().values(owner="", **self._key(test), **_values(test)))
+
+    def begin(self, test: SiteTest, now: datetime, after: Sequence[str] = ()) -> SiteTest:
+        """A test runs from now on, by this process; `after` must be run once it is over, however it ends."""
+        return self._put(replace(test, state="running", began=now, after=tuple(after)), this_process())
+
+    def end(self, test: SiteTest, now: datetime | None) -> SiteTest:
+        """A test is over, or will not begin; what it came to is in it."""
+        return self._put(replace(test, ended=now), "")
+
+    def left_over(self) -> list[SiteTest]:
+        """Tests that a coordinator was running whose process is gone."""
+        query = self._select(site_tests.c.owner).where(site_tests.c.state == "running")
+        with self._logbook.reading() as db:
+            rows = list(db.execute(query))
+        return [_test(row) for row in rows if not is_alive(row.owner)]
+
+    def of_state(self, *states: TestState) -> list[SiteTest]:
+        """The tests that are in one of some states, by when they were due."""
+        return self._tests(self._select().where(site_tests.c.state.in_(states)).order_by(site_tests.c.due))
+
+    def last_due(self) -> datetime | None:
+        """When the newest test was due that was ever entered; None where none was."""
+        query = sa.select(sa.func.max(site_tests.c.due)).where(site_tests.c.site == self._site)
+        with self._logbook.reading() as db:
+            newest: datetime | None = _utc(db.execute(query).scalar_one_or_none())
+        return newest
+
+    def newest(self, maximum: int, *states: TestState) -> list[SiteTest]:
+        """The newest tests that ended in one of some states, newest first."""
+        query = self._select().where(site_tests.c.state.in_(states))
+        return self._tests(query.order_by(site_tests.c.due.desc(), site_tests.c.number.desc()).limit(maximum))
+
+    def since(self, moment: datetime) -> list[SiteTest]:
+        """Every test that was due since a moment, in the order of time."""
+        return self._tests(self._select().where(site_tests.c.due >= moment).order_by(site_tests.c.due))
+
+    def _select(self, *more: Any) -> sa.Select[Any]:
+        columns = [site_tests.c[name] for name in (*SiteTest.__dataclass_fields__,)]
+        return sa.select(*columns, *more).where(site_tests.c.site == self._site)
+
+    def _tests(self, query: sa.Select[Any]) -> list[SiteTest]:
+        with self._logbook.reading() as db:
+            return [_test(row) for row in db.execute(query)]
+
+    def _key(self, test: SiteTest) -> dict[str, Any]:
+        return {
+            "site": self._site,
+            "round": test.round,
+            "near": _JOIN.join(test.near),
+            "far": test.far,
+            "due": test.due.astimezone(UTC),
+        }
+
+    def _of(self, test: SiteTest, statement: Any) -> Any:
+        for name, value in self._key(test).items():
+            statement = statement.where(site_tests.c[name] == value)
+        return statement
+
+    def _put(self, test: SiteTest, owner: str) -> SiteTest:
+        with self._logbook.writing() as db:
+            db.execute(self._of(test, site_tests.update()).values(owner=owner, **_values(test)))
+        return test
+
+
+def _values(test: SiteTest) -> dict[str, Any]:
+    return {
+        "state": test.state,
+        "began": test.began and test.began.astimezone(UTC),
+        "ended": test.ended and test.ended.astimezone(UTC),
+        "after": json.dumps(test.after),
+        "failure": test.failure,
+        "reason": test.reason,
+        "verdict": test.verdict,
+        "runs": json.dumps(test.runs),
+    }
+
+
+def _test(row: Any) -> SiteTest:
+    return SiteTest(
+        round=row.round,
+        near=tuple(row.near.split(_JOIN)),
+        far=row.far,
+        due=_utc(row.due),
+        state=row.state,
+        began=_utc(row.began),
+        ended=_utc(row.ended),
+        after=tuple(json.loads(row.after)),
+        failure=row.failure,
+        reason=row.reason,
+        verdict=row.verdict,
+        runs=tuple(json.loads(row.runs)),
+    )
+
+
+def _utc(moment: datetime | str | None) -> Any:
+    """SQLite forgets the zone; all times in the logbook are UTC."""
+    if isinstance(moment, str):
+        moment = datetime.fromisoformat(moment)
+    return moment if moment is None or moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -1,0 +1,299 @@
+"""Coordinates a site: has each test of its rounds run when it is due and everything that it needs is free.
+
+The queue is in the logbook (logbook.site_book), so that a coordinator which was ended or killed goes on where it was:
+what was due meanwhile is still begun, or is missed and said to be. Each test is a process of its own.
+"""
+
+import os
+import select
+import signal
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing, contextmanager, suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from harvok.clock import Clock
+from harvok.core.models.site import SiteFile
+from harvok.core.site.failures import BROKEN
+from harvok.core.site.queue import Job, Missed, Turns
+from harvok.core.site.rounds import Round, jobs_between
+from harvok.errors import HarvokError, SiteError, TestRunningError
+from harvok.host.state import open_state
+from harvok.logbook.site_book import SiteBook, SiteTest
+from harvok.logbook.store import Logbook
+from harvok.runner.site_files import rounds_of
+from harvok.runner.site_process import LOGBOOK, SiteOrders, run_commands
+from harvok.signals import heeded
+from harvok.worker.parent import Worker
+
+_LOOK_S = 1.0
+"""How often a coordinator that waits for nothing looks at the clock, which may be set."""
+_END_S = 30.0
+_LOOK_BACK = timedelta(days=7)
+"""How far back tests are said to be missed that were due while no coordinator ran."""
+_PROCESS = "harvok.runner.site_process"
+Tell = Callable[[SiteTest], None]
+"""Hears of each test that begins, ends, or is missed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """The clocks of a site: those of this host or, to try a schedule, so many times faster from a moment on."""
+
+    clock: Clock
+    begins: datetime
+    times: float = 1.0
+
+    def now(self) -> datetime:
+        now = self.clock.utc()
+        return now if self.times == 1 else self.begins + (now - self.begins) * self.times
+
+    def real_s(self, length: timedelta) -> float:
+        """How long a stretch of the site's time takes."""
+        return length.total_seconds() / self.times
+
+
+@dataclass(slots=True)
+class _Running:
+    job: Job
+    test: SiteTest
+    worker: Worker
+    until: datetime
+    late: bool = False
+
+
+@dataclass(slots=True)
+class _Stop:
+    """Becomes true with the first signal that asks this process to end."""
+
+    asked: bool = False
+    wake: int = -1
+
+
+class Coordinator:
+    """Runs the rounds of one site until it is stopped."""
+
+    def __init__(self, site: SiteFile, path: Path, logbook: str, pace: Pace, tell: Tell) -> None:
+        self._site, self._path, self._place, self._pace, self._tell = site, path, logbook, pace, tell
+        self._rounds: list[Round] = rounds_of(site)
+        self._began_s = pace.now().timestamp()
+        self._turns = Turns()
+        self._running: list[_Running] = []
+        self._jobs: dict[Job, SiteTest] = {}
+
+    def run(self, until: datetime | None = None) -> None:
+        """Goes on until a moment, or until a signal; tests that are under way then are broken off. Raises
+        TestRunningError where this site is coordinated already, LogbookError, and SiteError for commands that were to
+        be run after a test and cannot be."""
+        with (
+            _alone(self._site.name),
+            closing(Logbook(self._place)) as logbook,
+            _heeding() as stop,
+        ):
+            book = SiteBook(logbook, self._site.name)
+            self._recover(book)
+            now = self._pace.now()
+            entered = max(book.last_due() or now, now - _LOOK_BACK)
+            self._enter(book, book.of_state("waiting"))
+            while not stop.asked and (until is None or self._pace.now() < until):
+                now = self._pace.now()
+                entered = self._enter_due(book, entered, now)
+                self._step(book, now)
+                self._wait(stop.wake, until)
+            self._break_off(book)
+
+    def run_once(self) -> list[SiteTest]:
+        """Every test of every round once, from now on, as they get their turns; returns what became of them. Raises
+        what `run` does."""
+        with _alone(self._site.name), closing(Logbook(self._place)) as logbook, _heeding() as stop:
+            book = SiteBook(logbook, self._site.name)
+            self._recover(book)
+            now = self._pace.now().replace(microsecond=0)
+            endless = [replace(one, late_s=_NEVER_S) for one in self._rounds]
+            tests = [_as_test(job) for one in endless for job in one.jobs(now)]
+            self._enter(book, tests, late_s=_NEVER_S)
+            while not stop.asked and self._jobs:
+                self._step(book, self._pace.now())
+                self._wait(stop.wake, None)
+            self._break_off(book)
+            return [test for test in book.since(now) if test.due == now]
+
+    def _recover(self, book: SiteBook) -> None:
+        """Ends what a coordinator left that was killed: what it promised to run after its tests is run."""
+        for test in book.left_over():
+            reason = "the coordinator was killed in mid-test"
+            try:
+                run_commands(test.after)
+            except SiteError as error:
+                reason = f"{reason}, and {error.message}"
+            self._tell(book.end(_failed(test, BROKEN.key, reason), self._pace.now()))
+
+    def _enter_due(self, book: SiteBook, after: datetime, now: datetime) -> datetime:
+        """Has those wait that have become due; returns until when they have been entered."""
+        jobs = jobs_between(self._rounds, self._site.clock, after, now)
+        if not jobs:
+            return after
+        late = [job for job in jobs if job.due_s + job.late_s < self._began_s]
+        missed = [replace(_as_test(job), state="missed", reason=_NOBODY) for job in late]
+        book.enter(missed)
+        for test in missed:
+            self._tell(test)
+        self._enter(book, [_as_test(job) for job in jobs if job.due_s + job.late_s >= self._began_s])
+        return datetime.fromtimestamp(max(job.due_s for job in jobs), UTC)
+
+    def _enter(self, book: SiteBook, tests: list[SiteTest], late_s: float | None = None) -> None:
+        book.enter(tests)
+        known = {one.name for one in self._site.rounds}
+        for test in tests:
+            if test.round not in known or not self._has(test):
+                gone = replace(test, state="missed", reason="the site's file has this test no longer")
+                self._tell(book.end(gone, None))
+                continue
+            job = self._job(test, late_s)
+            self._jobs[job] = test
+            self._turns.add([job])
+
+    def _has(self, test: SiteTest) -> bool:
+        groups = self._site.groups_of(self._site.round(test.round))
+        return any((near, far) == (test.near, test.far) for near, far in groups)
+
+    def _job(self, test: SiteTest, late_s: float | None) -> Job:
+        needs = self._site.needs(test.near, test.far)
+        late_s = self._site.round(test.round).late if late_s is None else late_s
+        return Job(test.round, test.near, test.far, test.due.timestamp(), needs, late_s)
+
+    def _step(self, book: SiteBook, now: datetime) -> None:
+        """What is to be done at this moment."""
+        for one in [one for one in self._running if _is_over(one.worker)]:
+            self._end(book, one)
+        for one in self._running:
+            if now >= one.until and not one.late:
+                one.late = True
+                one.worker.close_input()  # breaks it off
+        for missed in self._turns.give_up(now.timestamp()):
+            self._miss(book, missed)
+        for job in self._turns.start(now.timestamp()):
+            self._begin(book, job, now)
+
+    def _begin(self, book: SiteBook, job: Job, now: datetime) -> None:
+        keys = self._site.round(job.round)
+        test = book.begin(self._jobs[job], now, keys.after)
+        self._tell(test)
+        orders = SiteOrders(str(self._path), job.round, list(job.near), job.far)
+        worker = Worker(_PROCESS, orders.encode(), environment={LOGBOOK: self._place})
+        until = now + timedelta(seconds=keys.longest_s * self._pace.times)
+        self._running.append(_Running(job, test, worker, until))
+
+    def _end(self, book: SiteBook, one: _Running) -> None:
+        """A test is over: what it says of itself, or that it died, and what is to be run after it."""
+        self._running.remove(one)
+        try:
+            came: Mapping[str, object] = one.worker.hear(_END_S)
+        except HarvokError as error:
+            came = {"failure": BROKEN.key, "reason": error.message}
+        one.worker.end()
+        keys, test = self._site.round(one.job.round), one.test
+        failure, reason = str(came.get("failure", "")), str(came.get("reason", ""))
+        if one.late and failure:
+            reason = f"it took longer than {keys.longest_s:.0f} s, and was broken off"
+        runs = came.get("runs", ())
+        assert isinstance(runs, (list, tuple))
+        test = replace(test, state="done", verdict=str(came.get("verdict", "")), runs=tuple(map(str, runs)))
+        try:
+            run_commands(test.after)
+        except SiteError as error:
+            failure, reason = failure or BROKEN.key, "; ".join(filter(None, (reason, error.message)))
+        test = replace(test, after=())
+        if failure:
+            test = _failed(test, failure, reason)
+        self._over(book, one.job, test)
+        self._turns.end(one.job)
+
+    def _miss(self, book: SiteBook, missed: Missed) -> None:
+        test = self._jobs[missed.job]
+        reason = _NOBODY
+        if missed.waited_for and missed.job.due_s + missed.job.late_s > self._began_s:
+            reason = f"it waited too long for {missed.waited_for}, which {missed.held_by} had"
+        self._over(book, missed.job, replace(test, state="missed", reason=reason))
+
+    def _over(self, book: SiteBook, job: Job, test: SiteTest) -> None:
+        del self._jobs[job]
+        self._tell(book.end(test, self._pace.now() if test.began else None))
+
+    def _wait(self, wake: int, until: datetime | None) -> None:
+        """Until something may have happened: a test says what it came to, a signal comes, a moment is there."""
+        now = self._pace.now()
+        moments = [now + timedelta(seconds=_LOOK_S * self._pace.times), *(one.until for one in self._running)]
+        moments += [until] if until else []
+        wait_s = max(self._pace.real_s(min(moments) - now), 0.0)
+        heard = [one.worker.fileno() for one in self._running]
+        select.select([wake, *heard], [], [], min(wait_s, _LOOK_S))
+
+    def _break_off(self, book: SiteBook) -> None:
+        """Ends what is under way; what waits stays in the queue."""
+        for one in self._running:
+            one.worker.close_input()
+        for one in list(self._running):
+            self._end(book, one)
+
+
+_NOBODY = "no coordinator ran when it was due"
+_NEVER_S = 10 * 365 * 86_400.0
+
+
+def _as_test(job: Job) -> SiteTest:
+    return SiteTest(job.round, job.near, job.far, datetime.fromtimestamp(job.due_s, UTC))
+
+
+def _failed(test: SiteTest, failure: str, reason: str) -> SiteTest:
+    return replace(test, state="failed", failure=failure, reason=reason, after=())
+
+
+def _is_over(worker: Worker) -> bool:
+    """Whether a process has said what it came to, or died."""
+    return bool(select.select([worker], [], [], 0)[0])
+
+
+@contextmanager
+def _alone(site: str) -> Iterator[None]:
+    """Holds a site for this process. Raises TestRunningError where another one has it."""
+    try:
+        import fcntl
+    except ImportError:  # a system without such locks
+        yield
+        return
+    fd = open_state(f"site-{site}.lock", os.O_RDWR | os.O_CREAT)
+    try:
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise TestRunningError(
+                f"another process on this host coordinates the site {site}", "`harvok site status` shows what it does."
+            ) from error
+        yield
+    finally:
+        os.close(fd)
+
+
+@contextmanager
+def _heeding() -> Iterator[_Stop]:
+    """Takes the first signal that asks this process to end as a wish to end in good order."""
+    stop = _Stop()
+    readable, writable = os.pipe()
+    os.set_blocking(writable, False)
+    stop.wake = readable
+
+    def heed(number: int, frame: object) -> None:  # noqa: ARG001
+        stop.asked = True
+        with suppress(OSError):
+            os.write(writable, b"!")
+
+    before = {number: signal.signal(number, heed) for number in heeded()}
+    try:
+        yield stop
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+        os.close(readable)
+        os.close(writable)
