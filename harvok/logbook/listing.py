@@ -73,7 +73,7 @@ def _standing(figures: list[HeadlineFigure]) -> list[HeadlineFigure]:
 
 def _line(row: Any, headline: list[HeadlineFigure]) -> RunLine:
     run, started, state, test, rig, series, note, limiters = row
-    return RunLine(run, _utc(started), state, test, rig, series, note, json.loads(limiters), headline)
+    return RunLine(run, as_utc(started), state, test, rig, series, note, json.loads(limiters), headline)
 
 
 def read_count(execute: Execute, series: str | None) -> int:
@@ -97,7 +97,7 @@ def glance(place: str, limit: int | None, series: str | None) -> tuple[list[RunL
         return None  # opening it properly finds out what is wrong, and says so
 
 
-def _utc(moment: datetime | str) -> datetime:
+def as_utc(moment: datetime | str) -> datetime:
     """SQLite keeps times as text and forgets their zone; all our times are UTC."""
     read = moment if isinstance(moment, datetime) else datetime.fromisoformat(moment)
     return read if read.tzinfo else read.replace(tzinfo=UTC)

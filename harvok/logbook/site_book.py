@@ -2,42 +2,17 @@
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any, Literal
+from typing import Any
 
 import sqlalchemy as sa
 
+from harvok.core.site.outcome import AND, SiteTest, TestState
+from harvok.logbook.listing import as_utc
 from harvok.logbook.owner import is_alive, this_process
 from harvok.logbook.store import Logbook
 from harvok.logbook.tables import site_tests
-
-TestState = Literal["waiting", "running", "done", "failed", "missed"]
-_JOIN = " + "
-
-
-@dataclass(frozen=True, slots=True)
-class SiteTest:
-    """A test of a round, between its near ends and one far end, with what became of it; times are UTC. `failure` is the
-    key of its kind (core.site.failures), `after` are commands that are still to be run."""
-
-    round: str
-    near: tuple[str, ...]
-    far: str
-    due: datetime
-    state: TestState = "waiting"
-    began: datetime | None = None
-    ended: datetime | None = None
-    after: tuple[str, ...] = ()
-    failure: str = ""
-    reason: str = ""
-    verdict: str = ""
-    runs: tuple[str, ...] = field(default=())
-
-    @property
-    def pair(self) -> str:
-        """Who is tested with whom, in words."""
-        return f"{_JOIN.join(self.near)} to {self.far}"
 
 
 class SiteBook:
@@ -76,8 +51,8 @@ class SiteBook:
         """When the newest test was due that was ever entered; None where none was."""
         query = sa.select(sa.func.max(site_tests.c.due)).where(site_tests.c.site == self._site)
         with self._logbook.reading() as db:
-            newest: datetime | None = _utc(db.execute(query).scalar_one_or_none())
-        return newest
+            newest = db.execute(query).scalar_one_or_none()
+        return newest and as_utc(newest)
 
     def newest(self, maximum: int, *states: TestState) -> list[SiteTest]:
         """The newest tests that ended in one of some states, newest first."""
@@ -100,7 +75,7 @@ class SiteBook:
         return {
             "site": self._site,
             "round": test.round,
-            "near": _JOIN.join(test.near),
+            "near": AND.join(test.near),
             "far": test.far,
             "due": test.due.astimezone(UTC),
         }
@@ -132,22 +107,15 @@ def _values(test: SiteTest) -> dict[str, Any]:
 def _test(row: Any) -> SiteTest:
     return SiteTest(
         round=row.round,
-        near=tuple(row.near.split(_JOIN)),
+        near=tuple(row.near.split(AND)),
         far=row.far,
-        due=_utc(row.due),
+        due=as_utc(row.due),
         state=row.state,
-        began=_utc(row.began),
-        ended=_utc(row.ended),
+        began=row.began and as_utc(row.began),
+        ended=row.ended and as_utc(row.ended),
         after=tuple(json.loads(row.after)),
         failure=row.failure,
         reason=row.reason,
         verdict=row.verdict,
         runs=tuple(json.loads(row.runs)),
     )
-
-
-def _utc(moment: datetime | str | None) -> Any:
-    """SQLite forgets the zone; all times in the logbook are UTC."""
-    if isinstance(moment, str):
-        moment = datetime.fromisoformat(moment)
-    return moment if moment is None or moment.tzinfo else moment.replace(tzinfo=UTC)

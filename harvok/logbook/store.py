@@ -19,7 +19,7 @@ from sqlalchemy.engine import URL, Connection, make_url
 from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
-from harvok.logbook.listing import SCHEMA, Execute, RunLine, read_count, read_lines
+from harvok.logbook.listing import SCHEMA, Execute, RunLine, as_utc, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
 from harvok.logbook.places import without_password
 from harvok.logbook.tables import about, alembic_version, figures, journal, judgements, metadata, runs
@@ -217,6 +217,22 @@ class Logbook:
         with self.reading() as db:
             return [FigureValue(row[0], row[1], json.loads(row[2]), row[3]) for row in db.execute(query)]
 
+    def series_values(
+        self, series: Sequence[str], quantities: Sequence[str], since: datetime
+    ) -> Iterator[tuple[str, str, FigureValue]]:
+        """Figures of the complete runs of some series that began since a moment, oldest first: series, quantity, and
+        the value."""
+        query = (
+            sa.select(runs.c.series, figures.c.quantity, runs.c.id, runs.c.started, figures.c.labels, figures.c.value)
+            .join(figures, figures.c.run == runs.c.id)
+            .where(runs.c.series.in_(series), figures.c.quantity.in_(quantities))
+            .where(runs.c.state == "complete", runs.c.started >= since)
+            .order_by(runs.c.started, runs.c.id)
+        )
+        with self.reading() as db:
+            for row in db.execute(query):
+                yield row[0], row[1], FigureValue(row[2], as_utc(row[3]), json.loads(row[4]), row[5])
+
     def add(self, record: "RunRecord") -> Added:
         """Adds a record from elsewhere. It replaces one of the same run that broke off before it knew as much: what was
         saved beside a logbook comes home so. Raises RecordError for a run that ended otherwise under its id."""
@@ -235,6 +251,12 @@ class Logbook:
                 "One of the two was changed by hand; compare them with `harvok logbook export`.",
             )
         return "there"
+
+    def add_all(self, records: "Sequence[RunRecord]") -> None:
+        """Adds records that the logbook does not have, all of them or none."""
+        with self.writing() as db:
+            for record in records:
+                _insert(db, record)
 
     def remove(self, ids: Sequence[str]) -> None:
         """Forgets runs for good."""

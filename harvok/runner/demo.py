@@ -10,7 +10,7 @@ import secrets
 import socket
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -61,11 +61,11 @@ class DemoStation:
 
 
 @contextlib.contextmanager
-def demo_station(name: str = "hall") -> Iterator[DemoStation]:
-    """Starts a station as a process of its own, known to nobody else, and ends it. Raises NearEndError when it does not
-    start."""
+def demo_station(name: str = "hall", options: Sequence[str] = ()) -> Iterator[DemoStation]:
+    """Starts a station as a process of its own, with options of its own, known to nobody else, and ends it. Raises
+    NearEndError when it does not start."""
     port, token = _free_ports(), secrets.token_hex(8)
-    command = module_command("harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name)
+    command = module_command("harvok", "station", "--host", "127.0.0.1", "--port", str(port), "--name", name, *options)
     with tempfile.TemporaryDirectory() as folder:
         process = subprocess.Popen(
             command,

@@ -16,11 +16,12 @@ from pathlib import Path
 from harvok.clock import Clock
 from harvok.core.models.site import SiteFile
 from harvok.core.site.failures import BROKEN
+from harvok.core.site.outcome import SiteTest
 from harvok.core.site.queue import Job, Missed, Turns
 from harvok.core.site.rounds import Round, jobs_between
 from harvok.errors import HarvokError, SiteError, TestRunningError
 from harvok.host.state import open_state
-from harvok.logbook.site_book import SiteBook, SiteTest
+from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
 from harvok.runner.site_files import rounds_of
 from harvok.runner.site_process import LOGBOOK, SiteOrders, run_commands
@@ -174,10 +175,10 @@ class Coordinator:
         for missed in self._turns.give_up(now.timestamp()):
             self._miss(book, missed)
         for job in self._turns.start(now.timestamp()):
-            self._begin(book, job, now)
+            self._begin(book, job)
 
-    def _begin(self, book: SiteBook, job: Job, now: datetime) -> None:
-        keys = self._site.round(job.round)
+    def _begin(self, book: SiteBook, job: Job) -> None:
+        keys, now = self._site.round(job.round), self._pace.now()
         test = book.begin(self._jobs[job], now, keys.after)
         self._tell(test)
         orders = SiteOrders(str(self._path), job.round, list(job.near), job.far)

@@ -6,23 +6,16 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from harvok.core.models.site import SiteFile
+from harvok.core.site.outcome import SiteTest
 from harvok.core.site.rounds import jobs_between
-from harvok.logbook.site_book import SiteBook, SiteTest
+from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
+from harvok.reports.site import NextTests
 from harvok.runner.site_files import rounds_of
 
 _AHEAD = timedelta(days=32)
 _NEXT, _FAILED, _ENDED = 8, 8, 8
 _COUNTED = timedelta(days=7)
-
-
-@dataclass(frozen=True, slots=True)
-class NextTests:
-    """When a round is due next, and how many tests it has then."""
-
-    round: str
-    due: datetime
-    tests: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,8 +11,11 @@ app = typer.Typer(add_completion=False)
 @app.command(epilog="Exit codes: 0 shown, 4 could not measure.")
 def demo(
     what: Annotated[
-        Literal["app"] | None,
-        typer.Argument(metavar="[app]", help="app: two gateways of this kernel with users between; needs root."),
+        Literal["app", "site"] | None,
+        typer.Argument(
+            metavar="[app|site]",
+            help="app: two gateways of this kernel with users between; needs root. site: three stations and a page.",
+        ),
     ] = None,
     folder: Annotated[
         Path | None,
@@ -25,10 +28,14 @@ def demo(
     TCP traffic, and compares them; then benchmarks two simulated switches,
     and sweeps the load on one of them.
     Needs no root and no network; `harvok demo app`, which has users talk
-    across two gateways, needs root, or user namespaces.
+    across two gateways, needs root, or user namespaces. `harvok demo site`
+    coordinates three stations and writes their page.
     """
     from platformdirs import user_data_path
 
+    if what == "site":
+        _show_site(folder or user_data_path("harvok"))
+        return
     if what == "app":
         raise typer.Exit(_show_gateways(folder or user_data_path("harvok")))
     from harvok.cli.render.compare import show_comparison, show_verdict
@@ -84,3 +91,25 @@ def _show_gateways(folder: Path) -> int:
             view.limiter(limiter)
     view.what_next(place)
     return 0
+
+
+def _show_site(folder: Path) -> None:
+    """Three stations on loopback, a coordinator, and the page of their site."""
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.demo import DemoView
+    from harvok.cli.render.site_runs import SiteView
+    from harvok.runner import demo as show
+    from harvok.runner import demo_site
+    from harvok.runner.site_files import read_site
+
+    console, place = stdout(), str(show.new_demo_logbook(folder))
+    view = DemoView(console)
+    view.stations()
+    with demo_site.demo_stations(folder / "demo-site") as file:
+        view.past(demo_site.make_up_the_past(file, place), demo_site.DAYS)
+        view.site(file)
+        demo_site.run_rounds(file, place, SiteView(console, read_site(file), place).tell)
+        page = file.with_name("site.html")
+        demo_site.write_demo_page(file, place, page)
+    view.page(file, page)
+    view.what_next(place)

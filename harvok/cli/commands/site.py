@@ -10,6 +10,7 @@ from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, dura
 
 if TYPE_CHECKING:
     from harvok.core.models.site import SiteFile
+    from harvok.core.site.outcome import SiteTest
     from harvok.core.site.queue import Job
     from harvok.runner.site_files import Outlook
 
@@ -106,6 +107,10 @@ def run(
             help="End after so long.",
         ),
     ] = None,
+    page: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write the site's page into this .html file after tests."),
+    ] = None,
     compress: Annotated[
         float,
         typer.Option(
@@ -122,18 +127,28 @@ def run(
     from harvok.cli.render.console import stdout
     from harvok.cli.render.site_runs import SiteView
     from harvok.clock import SYSTEM
+    from harvok.runner.page_writer import PageWriter
     from harvok.runner.site_files import read_site
     from harvok.runner.site_runs import Coordinator, Pace
 
     site = read_site(file)
     begins = SYSTEM.utc()
     view = SiteView(stdout(), site, logbook)
-    coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), view.tell)
-    if once:
-        raise typer.Exit(view.exit_code(coordinator.run_once()))
-    view.begins()
-    coordinator.run(begins + timedelta(seconds=for_) if for_ else None)
-    view.ended()
+    with PageWriter(file.resolve(), page, logbook) as writer:
+
+        def tell(test: "SiteTest") -> None:
+            view.tell(test)
+            writer.is_due(test)
+
+        coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), tell)
+        if once:
+            code = view.exit_code(coordinator.run_once())
+        else:
+            view.begins()
+            coordinator.run(begins + timedelta(seconds=for_) if for_ else None)
+            view.ended()
+            code = 0
+    raise typer.Exit(code)
 
 
 @app.command()
@@ -156,6 +171,31 @@ def status(
         typer.echo(to_json(found, indent=2).decode())
         return
     show_status(stdout(), found)
+
+
+@app.command()
+def page(
+    file: SitePath,
+    to: Annotated[Path, typer.Option(metavar="FILE", help="Where to write it, an .html file.")],
+    logbook: LogbookOption,
+    days: Annotated[int, typer.Option(min=1, max=366, help="How much of the past it shows, in days.")] = 28,
+    reports: Annotated[
+        bool, typer.Option("--reports", help="Write a report of each pair's newest run beside it, and link them.")
+    ] = False,
+) -> None:
+    """Write the site's page: verdicts, histories and changes of level.
+
+    One HTML file that needs nothing else, unless --reports puts others
+    beside it. `harvok site run --page FILE` writes it anew after tests.
+    """
+    from harvok.clock import SYSTEM
+    from harvok.reports.site import write_site_page
+    from harvok.runner.site_files import read_site
+    from harvok.runner.site_page import no_reports, reports_beside, site_page
+
+    beside = reports_beside(to, logbook) if reports else no_reports
+    write_site_page(site_page(read_site(file), logbook, SYSTEM.utc(), days, beside), to)
+    typer.echo(f"written: {to}")
 
 
 @app.command()

@@ -74,6 +74,20 @@ class DemoView(Observer):
             Text.assemble(("limiter: ", "bold"), f"{limiter.name} – {limiter.evidence}"), soft_wrap=True
         )
 
+    def stations(self) -> None:
+        self._say("[bold]An observatory tests its links day and night.[/] Three stations stand on this host:")
+        self._say("dome and spectro on the summit, hall in the valley. A coordinator asks, and they test each other.")
+
+    def past(self, runs: int, days: int) -> None:
+        self._say(f"The logbook gets {runs} runs of the {days} days before, which are made up, as their notes say.")
+
+    def site(self, file: Path) -> None:
+        self._say(f"\n[bold]$ harvok site run {file.name} --once[/]")
+
+    def page(self, file: Path, page: Path) -> None:
+        self._say(f"\n[bold]$ harvok site page {file.name} --to {page.name}[/]")
+        self._say(f"written: {page}; open it in any browser. The stations have ended; the site's file is beside it.")
+
     def sweep(self, switch: str, command: str) -> None:
         self._say(f"\n[bold]How much load can {switch} carry with 64-byte frames?[/] The load is raised step by step:")
         self._say(f"[bold]$ {command}[/]")

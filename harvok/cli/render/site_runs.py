@@ -13,10 +13,10 @@ from harvok.cli.render.words import DASH
 from harvok.cli.verdicts import EXIT_CODES
 from harvok.core.models.site import SiteFile
 from harvok.core.site.failures import FAILURES
+from harvok.core.site.outcome import SiteTest
 from harvok.core.units import counted, format_span
 from harvok.errors import HarvokError
 from harvok.logbook.places import without_password
-from harvok.logbook.site_book import SiteTest
 from harvok.runner.site_status import SiteStatus
 
 _STYLES = {"ACCEPT": "green", "REJECT": "red", "RETEST": "yellow", "failed": "red", "missed": "yellow"}

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from harvok.core.conditions import HostConditions
 from harvok.core.ends import DirectionChoice, directions_of
-from harvok.core.fields import Duration, Size
+from harvok.core.fields import Duration, Rate, Size
 from harvok.core.kinds.hosts import buffer_notices
 from harvok.core.kinds.kind import Conditions, Kind, Sweeping
 from harvok.core.kinds.step import Step
@@ -32,6 +32,7 @@ class TcpStep(Step):
     socket_buffer: Size | None = None
     congestion_control: str | None = None
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
+    pacing: Annotated[Rate, Field(ge=1e3)] | None = None
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -40,7 +41,7 @@ class TcpStep(Step):
     def build(self, line_bps: float = 0.0) -> TcpTest:
         """The test to run."""
         buffer = None if self.socket_buffer is None else int(self.socket_buffer)
-        options = SocketOptions(buffer, None, self.congestion_control, self.dscp)
+        options = SocketOptions(buffer, None, self.congestion_control, self.dscp, self.pacing)
         return TcpTest(self.direction, tcp_trial(self.flows, self.duration, options=options), self.settling)
 
     @property

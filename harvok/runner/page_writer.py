@@ -1,0 +1,53 @@
+"""Writes a site's page while its coordinator goes on: in a process of its own, one at a time."""
+
+import os
+import subprocess
+from pathlib import Path
+from types import TracebackType
+
+from harvok.core.site.outcome import SiteTest
+from harvok.runner.site_process import LOGBOOK
+from harvok.worker.parent import module_command
+
+_LAST_S = 120.0
+
+
+class PageWriter:
+    """A context manager; without a page it does nothing. At the end the page shows everything."""
+
+    def __init__(self, site: Path, page: Path | None, logbook: str) -> None:
+        self._site, self._page, self._logbook = site, page, logbook
+        self._process: subprocess.Popen[bytes] | None = None
+        self._behind = False
+
+    def __enter__(self) -> "PageWriter":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._process:
+            self._process.wait(_LAST_S)
+        if self._behind:
+            self._start()
+            assert self._process
+            self._process.wait(_LAST_S)
+
+    def is_due(self, test: SiteTest) -> None:
+        """A test began or is over: the page is written anew, unless that is being done, when it is done next time."""
+        if self._page is None or test.state in ("waiting", "running"):
+            return
+        self._behind = True
+        if self._process is None or self._process.poll() is not None:
+            self._start()
+
+    def _start(self) -> None:
+        self._behind = False
+        words = ("site", "page", str(self._site), "--to", str(self._page), "--reports")
+        self._process = subprocess.Popen(
+            module_command("harvok", *words),
+            env=os.environ | {LOGBOOK: self._logbook},
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            start_new_session=True,
+        )
