@@ -1,4 +1,4 @@
-"""Writes a site's page while its coordinator goes on: in a process of its own, one at a time."""
+"""Writes a site's page, and its metrics, while its coordinator goes on: in a process of its own, one at a time."""
 
 import os
 import subprocess
@@ -13,10 +13,13 @@ _LAST_S = 120.0
 
 
 class PageWriter:
-    """A context manager; without a page it does nothing. At the end the page shows everything."""
+    """A context manager; without a file to write it does nothing. At the end the files show everything."""
 
-    def __init__(self, site: Path, page: Path | None, logbook: str) -> None:
-        self._site, self._page, self._logbook = site, page, logbook
+    def __init__(self, site: Path, page: Path | None, metrics: Path | None, logbook: str) -> None:
+        self._site, self._logbook = site, logbook
+        page_words = ("--to", str(page), "--reports") if page else ()
+        metrics_words = ("--metrics", str(metrics)) if metrics else ()
+        self._words = (*page_words, *metrics_words)
         self._process: subprocess.Popen[bytes] | None = None
         self._behind = False
 
@@ -35,7 +38,7 @@ class PageWriter:
 
     def is_due(self, test: SiteTest) -> None:
         """A test began or is over: the page is written anew, unless that is being done, when it is done next time."""
-        if self._page is None or test.state in ("waiting", "running"):
+        if not self._words or test.state in ("waiting", "running"):
             return
         self._behind = True
         if self._process is None or self._process.poll() is not None:
@@ -43,9 +46,8 @@ class PageWriter:
 
     def _start(self) -> None:
         self._behind = False
-        words = ("site", "page", str(self._site), "--to", str(self._page), "--reports")
         self._process = subprocess.Popen(
-            module_command("harvok", *words),
+            module_command("harvok", "site", "page", str(self._site), *self._words),
             env=os.environ | {LOGBOOK: self._logbook},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,

@@ -72,7 +72,8 @@ class Once(SiteTests):
             "shy": hall,
         }
         between = ["dome > hall", "here > hall", "here > gone", "here > nowhere", "here > shy"]
-        out = self.harvok("site", "run", self.site(stations, between), "--once", code=4).stdout
+        files = ("--page", "page.html", "--metrics", "metrics.txt")
+        out = self.harvok("site", "run", self.site(stations, between), "--once", *files, code=4).stdout
         self.assertIn("dome to hall  begins", out)
         self.assertIn("here to gone  refused: ", out)
         self.assertIn("here to nowhere  name unknown: ", out)
@@ -83,6 +84,8 @@ class Once(SiteTests):
         self.assertTrue((self.folder / "before").exists() and (self.folder / "after").exists())
         series = {line["series"] for line in json.loads(self.inside("logbook", "list", "--json").stdout)}
         self.assertEqual(series, {"observatory.often.dome.hall", "observatory.often.here.hall"})
+        self.assertIn("name unknown", (self.folder / "page.html").read_text())
+        self.assertTrue((self.folder / "metrics.txt").read_text().endswith("# EOF\n"))
         shown = self.inside("site", "status", "site.toml").stdout
         self.assertIn("in seven days: 2 done", shown)
         self.assertIn("failed or missed last", shown)
@@ -105,6 +108,23 @@ class Once(SiteTests):
         out = self.harvok("site", "run", site, "--once", code=4).stdout
         self.assertIn("test broken: 'false' ended with exit code 1", out)
         self.assertTrue((self.folder / "after").exists())
+
+
+class Demo(ProgramTest):
+    def test_three_stations_their_past_and_their_page(self) -> None:
+        out = self.harvok("demo", "site", "--folder", "shown").stdout
+        for words in ("made up, as their notes say", "dome to hall  begins", "here to hall  done", "written: "):
+            self.assertIn(words, out)
+        folder = self.folder / "shown" / "demo-site"
+        page = (folder / "site.html").read_text()
+        self.assertIn("spectro to hall", page)
+        self.assertRegex(page, r"settled goodput, send changed from 9\d\.\d+ Mb/s to 8\d\.\d+ Mb/s")
+        self.assertEqual(len(list((folder / "site-reports").iterdir())), 3)
+        book = ("--logbook", "shown/demo.sqlite")
+        done = self.inside("site", "page", "shown/demo-site/site.toml", "--metrics", "metrics.txt", *book)
+        self.assertIn("written: metrics.txt", done.stdout)
+        self.assertIn("harvok_site_state{", (self.folder / "metrics.txt").read_text())
+        self.assertIn("name a file to write", self.inside("site", "page", "shown/demo-site/site.toml", code=2).stderr)
 
 
 class Scheduled(SiteTests):

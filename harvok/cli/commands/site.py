@@ -111,6 +111,10 @@ def run(
         Path | None,
         typer.Option(metavar="FILE", help="Write the site's page into this .html file after tests."),
     ] = None,
+    metrics: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write the newest figures as OpenMetrics text into this file after tests."),
+    ] = None,
     compress: Annotated[
         float,
         typer.Option(
@@ -124,9 +128,10 @@ def run(
     while no coordinator ran is begun if it is not too late, and else told
     as missed. Each test's runs go into the logbook as series of their own.
     """
-    from harvok.cli.render.console import stdout
+    from harvok.cli.render.console import print_note, stdout
     from harvok.cli.render.site_runs import SiteView
     from harvok.clock import SYSTEM
+    from harvok.runner.alarms import Alarms
     from harvok.runner.page_writer import PageWriter
     from harvok.runner.site_files import read_site
     from harvok.runner.site_runs import Coordinator, Pace
@@ -134,11 +139,12 @@ def run(
     site = read_site(file)
     begins = SYSTEM.utc()
     view = SiteView(stdout(), site, logbook)
-    with PageWriter(file.resolve(), page, logbook) as writer:
+    with PageWriter(file.resolve(), page, metrics, logbook) as writer, Alarms(site, logbook, print_note) as alarms:
 
         def tell(test: "SiteTest") -> None:
             view.tell(test)
             writer.is_due(test)
+            alarms.hear(test)
 
         coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), tell)
         if once:
@@ -176,8 +182,11 @@ def status(
 @app.command()
 def page(
     file: SitePath,
-    to: Annotated[Path, typer.Option(metavar="FILE", help="Where to write it, an .html file.")],
     logbook: LogbookOption,
+    to: Annotated[Path | None, typer.Option(metavar="FILE", help="Where to write it, an .html file.")] = None,
+    metrics: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Write the newest figures as OpenMetrics text into this file.")
+    ] = None,
     days: Annotated[int, typer.Option(min=1, max=366, help="How much of the past it shows, in days.")] = 28,
     reports: Annotated[
         bool, typer.Option("--reports", help="Write a report of each pair's newest run beside it, and link them.")
@@ -193,9 +202,18 @@ def page(
     from harvok.runner.site_files import read_site
     from harvok.runner.site_page import no_reports, reports_beside, site_page
 
-    beside = reports_beside(to, logbook) if reports else no_reports
-    write_site_page(site_page(read_site(file), logbook, SYSTEM.utc(), days, beside), to)
-    typer.echo(f"written: {to}")
+    if to is None and metrics is None:
+        raise typer.BadParameter("name a file to write", param_hint="'--to'")
+    beside = reports_beside(to, logbook) if reports and to else no_reports
+    found = site_page(read_site(file), logbook, SYSTEM.utc(), days, beside)
+    if to:
+        write_site_page(found, to)
+        typer.echo(f"written: {to}")
+    if metrics:
+        from harvok.reports.metrics import write_metrics
+
+        write_metrics(found, metrics)
+        typer.echo(f"written: {metrics}")
 
 
 @app.command()

@@ -158,8 +158,26 @@ class RoundKeys(Model):
         return [one.build(series) for one in self.criteria]
 
 
+class AlarmKeys(Model):
+    """Who is told, by a `command` that gets JSON on its standard input or by an HTTP `post`, of what: a changed
+    verdict, a failure, a change of level. A verdict or a failure counts once so many tests `in_a_row` said it. `rounds`
+    narrow it down."""
+
+    on: Annotated[list[Literal["verdict", "failure", "change"]], Field(min_length=1)] = ["verdict", "failure", "change"]
+    command: str | None = None
+    post: Annotated[str, Field(pattern=r"^https?://", max_length=2000)] | None = None
+    in_a_row: Annotated[int, Field(ge=1, le=100)] = 2
+    rounds: list[SiteName] = []
+
+    @model_validator(mode="after")
+    def _one_way_of_telling(self) -> "AlarmKeys":
+        if (self.command is None) == (self.post is None):
+            raise ValueError("an alarm needs either a command or an address to post to")
+        return self
+
+
 class SiteFile(Model):
-    """A site: its stations, links and rounds, and the zone of its clock."""
+    """A site: its stations, links and rounds, who is told of what, and the zone of its clock."""
 
     format: Literal["harvok-site"]
     version: Literal[1]
@@ -168,6 +186,7 @@ class SiteFile(Model):
     stations: Annotated[list[StationKeys], Field(min_length=1, max_length=1000)]
     links: list[LinkKeys] = []
     rounds: Annotated[list[RoundKeys], Field(min_length=1, max_length=1000)]
+    alarms: list[AlarmKeys] = []
 
     @field_validator("zone")
     @classmethod
@@ -189,6 +208,10 @@ class SiteFile(Model):
         if len(set(rounds)) < len(rounds):
             raise ValueError(f"two rounds are called {min(name for name in rounds if rounds.count(name) > 1)}")
         known = {station.name for station in self.stations} | groups
+        for alarm in self.alarms:
+            missing = next((name for name in alarm.rounds if name not in rounds), None)
+            if missing:
+                raise ValueError(f"an alarm is of round '{missing}', which there is not")
         for link in self.links:
             self._check_known(f"link {link.name}", link.behind, known)
         for one in self.rounds:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from harvok.core.measures.changes import Change, find_changes
+from harvok.core.measures.changes import LevelChange, find_changes
 
 _BASELINE_RUNS = 50
 _HOUR_S = 3600.0
@@ -26,7 +26,7 @@ class History:
     nine of ten of its first fifty values, `level` is their median."""
 
     seen: Sequence[Seen]
-    changes: Sequence[Change]
+    changes: Sequence[LevelChange]
     level: float
     low: float
     high: float
