@@ -105,6 +105,26 @@ _ROWS = (
         standard="IEEE 802.3; RFC 2544 §20", labels=_DIRECTION,
     ),
     Quantity(
+        "together-goodput", "goodput of all near ends", "b/s", "goodput", "higher",
+        "payload bytes × 8 that arrived from all near ends of a group while all of them sent / that time",
+        labels=_DIRECTION,
+    ),
+    Quantity(
+        "together-ceiling-share", "share of the ceiling of all near ends", "ratio", "goodput", "higher",
+        "goodput of all near ends / the highest of their goodput ceilings",
+        labels=_DIRECTION,
+    ),
+    Quantity(
+        "together-fairness", "fairness between near ends", "ratio", "", "higher",
+        "(Σ goodput)² / (near ends × Σ goodput²), while all of them sent",
+        standard="RFC 5166 §2.3", labels=_DIRECTION,
+    ),
+    Quantity(
+        "start-skew", "start skew", "s", "", "neither",
+        "from the first near end of a group that began to the last, by one clock",
+        labels=_DIRECTION,
+    ),
+    Quantity(
         "ceiling-share", "share of the ceiling", "ratio", "goodput", "higher",
         "settled goodput / goodput ceiling",
         labels=_DIRECTION, heading="of ceiling", rank="main",

@@ -8,6 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from harvok.core.figures import Figure
 from harvok.core.site.outcome import AND, SiteTest, TestState
 from harvok.logbook.listing import as_utc
 from harvok.logbook.owner import is_alive, this_process
@@ -101,6 +102,7 @@ def _values(test: SiteTest) -> dict[str, Any]:
         "reason": test.reason,
         "verdict": test.verdict,
         "runs": json.dumps(test.runs),
+        "figures": json.dumps([[one.quantity, one.value, one.labels] for one in test.figures]),
     }
 
 
@@ -118,4 +120,5 @@ def _test(row: Any) -> SiteTest:
         reason=row.reason,
         verdict=row.verdict,
         runs=tuple(json.loads(row.runs)),
+        figures=tuple(Figure(*one) for one in json.loads(row.figures)),
     )

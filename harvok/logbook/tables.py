@@ -94,6 +94,7 @@ site_tests = Table(
     Column("reason", Text, nullable=False, doc="why it failed or was missed, else empty"),
     Column("verdict", String(20), nullable=False, doc="what its pair came to with it, empty without criteria"),
     Column("runs", Text, nullable=False, doc="JSON list of ids"),
+    Column("figures", Text, nullable=False, doc="JSON list: what several near ends came to together"),
     UniqueConstraint("site", "round", "near", "far", "due", name="site_tests_once"),
     Index("ix_site_tests_state", "site", "state"),
 )

@@ -67,6 +67,11 @@ class PairSection:
         return next((test for test in reversed(self.tests) if test.state in ("done", "failed", "missed")), None)
 
     @property
+    def newest_run(self) -> str:
+        """The run of the newest figure; empty where there is none."""
+        return self.tracks[0].history.newest.run if self.tracks else ""
+
+    @property
     def state(self) -> str:
         """What is to be seen at a glance: a verdict, failed, missed, done; empty before the first test."""
         newest = self.newest
@@ -112,6 +117,8 @@ class RoundSection:
     words: str
     at: str
     pairs: Sequence[PairSection]
+    groups: Sequence[PairSection] = ()
+    """Near ends that begin together, with what they came to together."""
 
     @property
     def nears(self) -> list[str]:

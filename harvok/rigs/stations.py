@@ -48,6 +48,16 @@ SummaryT = TypeVar("SummaryT", TcpSummary, UdpSummary, AppSummary, PolicySummary
 
 
 @dataclass(frozen=True, slots=True)
+class CommonStart:
+    """That near ends of one `group` share the far end and begin together: their first trial at `at_ns` by this host's
+    wall clock, each further one `every_s` later."""
+
+    group: str
+    at_ns: int
+    every_s: float
+
+
+@dataclass(frozen=True, slots=True)
 class StationsSettings:
     """How to reach the far end, and as whom. `near_name` None takes this host's name."""
 
@@ -58,6 +68,7 @@ class StationsSettings:
     near_name: str | None = None
     rated_bps: float | None = None
     stamp_key: bytes | None = None
+    start: CommonStart | None = None
 
 
 def _nothing() -> None:
@@ -74,6 +85,7 @@ class StationsRig:
         check_source(settings.source, self.address.host)
         self._client = StationClient(self.address, settings.access, settings.source, clock)
         self._delay_port: int | None = None
+        self._trials_begun = 0
         self.near: HostConditions | None = None
         self.far: HostConditions | None = None
 
@@ -90,7 +102,9 @@ class StationsRig:
 
     def claim(self, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this host, waiting up to `wait_s` for its turn."""
-        self._client.claim(self._settings.near_name or socket.gethostname(), planned_s, wait_s, notice)
+        start = self._settings.start
+        name = self._settings.near_name or socket.gethostname()
+        self._client.claim(name, planned_s, wait_s, notice, start.group if start else None)
 
     def read_conditions(self) -> tuple[HostConditions, HostConditions]:
         """The conditions of near and far end as they are now."""
@@ -221,6 +235,7 @@ class StationsRig:
         self, trial: FlowTrial, near: TrialEnd, collected: "_Collector", on_begin: Callable[[], None]
     ) -> list[AnySummary]:
         """Starts the halves so that nobody sends before the other end reads, and waits for both to be over."""
+        self._await_start()
         near.begin("receiver", Meter, collected.add)
         self._client.start()
         far = _FarProgress(self._client, collected, near)
@@ -238,6 +253,14 @@ class StationsRig:
         if not near_over or far.goes_on:
             raise StationLostError("the test did not end in time", "See whether the path is up, and measure again.")
         return [*near.summaries(), *self._client.result().summaries]
+
+    def _await_start(self) -> None:
+        """Waits for the moment at which near ends begin together; one that is late begins at once."""
+        start = self._settings.start
+        if start:
+            at_ns = start.at_ns + round(self._trials_begun * start.every_s * 1e9)
+            self._trials_begun += 1
+            self._clock.sleep(max((at_ns - self._clock.wall_ns()) / 1e9, 0.0))
 
     def _patience_s(self, trial: FlowTrial) -> float | None:
         return trial.duration_s + _DRAIN_S + trial.interval_s if trial.duration_s else None

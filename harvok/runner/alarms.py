@@ -117,9 +117,8 @@ def _changes(site: SiteFile, logbook: Logbook, test: SiteTest) -> Iterator[SiteA
             if change:
                 unit, name = QUANTITIES[quantity].unit, QUANTITIES[quantity].name
                 before, after = (format_quantity(value, unit) for value in (change.before, change.after))
-                yield SiteAlarm(
-                    "change", test, before, after, f"{', '.join(filter(None, (name, of)))} changed its level"
-                )
+                what = ", ".join(filter(None, (name, of)))
+                yield SiteAlarm("change", test, before, after, f"{what} changed its level")
 
 
 def encode_alarm(site: str, alarm: SiteAlarm, now: datetime | None = None) -> bytes:

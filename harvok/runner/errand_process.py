@@ -22,7 +22,7 @@ from harvok.core.trials.any import Trial, TrialOutcome, TrialResult, outcome_of
 from harvok.errors import BrokenOffError, HarvokError, NearEndError
 from harvok.logbook.store import Logbook
 from harvok.rigs.reflected import LoadSettings
-from harvok.rigs.stations import StationsSettings
+from harvok.rigs.stations import CommonStart, StationsSettings
 from harvok.runner.errands import Told
 from harvok.runner.recorder import Judge, Work
 from harvok.runner.request import Place, ReflectorPlace, TestRequest
@@ -116,6 +116,7 @@ def _place(errand: Errand) -> Place:
         ip_version=errand.ip_version,
         near_name=errand.near_name or None,
         rated_bps=errand.rated_bps,
+        start=CommonStart(errand.group, errand.begins_ns, errand.every_s) if errand.group else None,
     )
     if kind_of(errand.test).rig != "reflector":
         return settings

@@ -3,6 +3,7 @@
 import socket
 from collections.abc import Iterable, Iterator
 from contextlib import closing
+from dataclasses import replace
 
 from pydantic import ValidationError
 
@@ -15,6 +16,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event, replayed
+from harvok.core.time_axis import ClockOffset
 from harvok.errors import ProtocolError, StationLostError, UsageError
 from harvok.logbook.recovery import Entry
 from harvok.rigs.stations import StationsSettings
@@ -26,6 +28,8 @@ from harvok.station.address import resolve
 from harvok.station.client import StationClient, error_of
 from harvok.traffic.sockets import Source
 
+CLOCK_AHEAD, CLOCK_ERROR = "clock-ahead-s", "clock-error-s"
+"""The attributes that say how far a near end's clock was ahead of the coordinator's, and how well that is known."""
 _PASS_LASTS_S = 120.0
 """Beyond the test itself."""
 
@@ -55,12 +59,24 @@ def run_elsewhere(request: TestRequest, recorder: Recorder) -> None:
         for number in range(request.repeat):
             if number and request.pause_s:
                 clock.sleep(request.pause_s)
-            near.send_on_errand(_errand(request, recorder).model_dump_json())
+            errand, ahead = _errand(request, recorder), None
+            if errand.group:
+                ahead = near.clock_offset()
+                errand = errand.model_copy(update={"begins_ns": errand.begins_ns + round(ahead.offset_s * 1e9)})
+            near.send_on_errand(errand.model_dump_json())
             try:
                 with closing(near.errand_lines()) as lines:
-                    _record_run(request, recorder, number, _told(lines))
+                    _record_run(_with_clock(request, ahead), recorder, number, _told(lines))
             finally:
                 near.drop_errand()
+
+
+def _with_clock(request: TestRequest, ahead: ClockOffset | None) -> TestRequest:
+    """The request with how far the near end's clock is ahead of this host's, where that was asked."""
+    if ahead is None:
+        return request
+    known = {CLOCK_AHEAD: f"{ahead.offset_s:.6f}", CLOCK_ERROR: f"{ahead.error_s:.6f}"}
+    return replace(request, label=replace(request.label, attributes=request.label.attributes | known))
 
 
 def _errand(request: TestRequest, recorder: Recorder) -> Errand:
@@ -89,6 +105,9 @@ def _errand(request: TestRequest, recorder: Recorder) -> Errand:
         reflector_port=reflector.port if reflector else None,
         by=reflector.by if reflector else None,
         load_bps=reflector.load.load_bps if reflector else None,
+        group=settings.start.group if settings.start else None,
+        begins_ns=settings.start.at_ns if settings.start else 0,
+        every_s=settings.start.every_s if settings.start else 0.0,
         wait_s=request.wait_s,
         asked_by=socket.gethostname(),
     )

@@ -6,7 +6,7 @@ from pathlib import Path
 from types import TracebackType
 
 from harvok.core.site.outcome import SiteTest
-from harvok.runner.site_process import LOGBOOK
+from harvok.runner.site_orders import LOGBOOK
 from harvok.worker.parent import module_command
 
 _LAST_S = 120.0

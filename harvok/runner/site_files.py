@@ -8,6 +8,7 @@ from harvok.core.models.site import SITE_FILE, RoundKeys, SiteFile
 from harvok.core.site.forecast import Forecast, forecast
 from harvok.core.site.queue import Job
 from harvok.core.site.rounds import Group, Round, jobs_between
+from harvok.core.site.together import ready_s
 from harvok.errors import SiteError
 from harvok.rigs.files import parse_toml, read_text
 from harvok.rigs.named_files import readers_beside
@@ -55,8 +56,12 @@ class Outlook:
 def outlook(site: SiteFile, begins: datetime, length: timedelta) -> Outlook:
     """A stretch of a site's schedule in virtual time."""
     expected_s = {keys.name: keys.expected_s for keys in site.rounds}
+
+    def takes_s(job: Job) -> float:
+        return expected_s[job.round] + (ready_s(len(job.near)) if len(job.near) > 1 else 0.0)
+
     jobs = jobs_between(rounds_of(site), site.clock, begins, begins + length)
-    return Outlook(begins, begins + length, jobs, forecast(jobs, lambda job: expected_s[job.round]))
+    return Outlook(begins, begins + length, jobs, forecast(jobs, takes_s))
 
 
 SITE_TEXT = """# A site, as Harvok tests it again and again. docs/sites.md has every key.

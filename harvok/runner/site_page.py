@@ -11,7 +11,7 @@ from harvok.core.kinds.table import kind_of
 from harvok.core.labels import label_text
 from harvok.core.models.site import RoundKeys, SiteFile
 from harvok.core.site.history import History, Seen, history_of
-from harvok.core.site.outcome import SiteTest
+from harvok.core.site.outcome import AND, SiteTest
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
 from harvok.reports.site import PairSection, RoundSection, SitePage, Track
@@ -40,7 +40,7 @@ def site_page(
         for near in test.near:
             by_pair[test.round, near, test.far].append(test)
     rounds = [_round(site, keys, by_pair, histories) for keys in site.rounds]
-    newest = [pair.newest for one in rounds for pair in one.pairs]
+    newest = [pair.newest_run for one in rounds for pair in one.pairs]
     return SitePage(
         site=site.name,
         zone=site.zone,
@@ -51,7 +51,7 @@ def site_page(
         rounds=rounds,
         next=next_tests(site, now),
         failed=[test for test in reversed(tests) if test.state in ("failed", "missed")][:_MAX_FAILED],
-        reports=reports([test.runs[-1] for test in newest if test and test.runs]),
+        reports=reports([run for run in newest if run]),
     )
 
 
@@ -98,8 +98,7 @@ def _histories(site: SiteFile, logbook: Logbook, since: datetime) -> dict[str, d
             seen[name, quantity, labels].append(Seen(one.started.timestamp(), one.value, one.run))
     found: dict[str, dict[Key, History]] = defaultdict(dict)
     for key, values in seen.items():
-        offset = datetime.fromtimestamp(values[-1].at_s, site.clock).utcoffset() or timedelta()
-        found[key[0]][key] = history_of(values, offset.total_seconds())
+        found[key[0]][key] = history_of(values, _offset_s(site, values))
     return found
 
 
@@ -116,7 +115,32 @@ def _round(
         limits = keys.criteria_of(series)
         found = sorted(histories.get(series, {}).items(), key=lambda one: quantities.index(one[0][1]))
         pairs.append(PairSection(keys.name, near, far, tests, _tracks(dict(found), limits)))
-    return RoundSection(keys.name, keys.step.words, keys.at, pairs)
+    groups = [] if not keys.together else [_group(site, keys, near, far, by_pair) for near, far in site.groups_of(keys)]
+    return RoundSection(keys.name, keys.step.words, keys.at, pairs, groups)
+
+
+def _group(
+    site: SiteFile,
+    keys: RoundKeys,
+    near: tuple[str, ...],
+    far: str,
+    by_pair: Mapping[tuple[str, str, str], Sequence[SiteTest]],
+) -> PairSection:
+    """What near ends that begin together came to together."""
+    tests = by_pair.get((keys.name, near[0], far), ())
+    seen: dict[Key, list[Seen]] = defaultdict(list)
+    for test in tests:
+        for one in test.figures:
+            key = ("", one.quantity, tuple(sorted(one.labels.items())))
+            seen[key].append(Seen(test.due.timestamp(), one.value, ""))
+    histories = {key: history_of(values, _offset_s(site, values)) for key, values in seen.items()}
+    return PairSection(keys.name, AND.join(near), far, tests, _tracks(histories, []))
+
+
+def _offset_s(site: SiteFile, seen: Sequence[Seen]) -> float:
+    """What the site's clocks are ahead of UTC by."""
+    offset = datetime.fromtimestamp(seen[-1].at_s, site.clock).utcoffset() or timedelta()
+    return offset.total_seconds()
 
 
 def _tracks(histories: Mapping[Key, History], limits: Sequence[Criterion]) -> list[Track]:

@@ -1,14 +1,13 @@
 """The process in which a coordinator runs one test of a round: it keeps the runs in the logbook, judges them, and says
 what it came to. It breaks the test off when its input ends."""
 
-import json
 import os
 import shlex
 import subprocess
 import sys
 from collections.abc import Sequence
 from contextlib import closing
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict
 from pathlib import Path
 
 from harvok.core.judgement.assessment import Rules
@@ -16,7 +15,7 @@ from harvok.core.judgement.criteria import judge
 from harvok.core.models.run import RunRecord
 from harvok.core.models.site import HERE, RoundKeys, SiteFile, StationKeys
 from harvok.core.observer import Observer
-from harvok.core.site.failures import BROKEN, failure_of
+from harvok.core.site.failures import BROKEN
 from harvok.errors import HarvokError, SiteError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsSettings
@@ -25,41 +24,14 @@ from harvok.runner.request import Label, Sent, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
 from harvok.runner.site_files import read_site
+from harvok.runner.site_orders import LOGBOOK, Came, SiteOrders, decode_orders
+from harvok.runner.site_together import run_together, together
 from harvok.station.contact import Access
 from harvok.worker.child import break_off_at_end_of_input, heed_no_more, say
 
-LOGBOOK = "HARVOK_LOGBOOK"
-"""The environment variable that says where runs are kept."""
 _BROKEN_OFF = "broken off by the coordinator"
 _COMMAND_S = 120.0
 """How long a command before or after a test may take."""
-
-
-@dataclass(frozen=True, slots=True)
-class SiteOrders:
-    """Which test of the site in a file is to be run. Where its runs are kept is in the environment: an address of a
-    database may hold a password, which no command line may show."""
-
-    site: str
-    round: str
-    near: list[str]
-    far: str
-
-    def encode(self) -> str:
-        return json.dumps(asdict(self))
-
-
-@dataclass(slots=True)
-class Came:
-    """What a test came to: the ids of its runs, the verdict of its pair, where it failed the kind and the reason."""
-
-    runs: list[str] = field(default_factory=list)
-    verdict: str = ""
-    failure: str = ""
-    reason: str = ""
-
-    def fail(self, error: HarvokError) -> None:
-        self.failure, self.reason = failure_of(error.reference).key, error.message
 
 
 def run_commands(commands: Sequence[str]) -> None:
@@ -84,9 +56,13 @@ def run_site_test(orders: SiteOrders) -> Came:
     site = read_site(path)
     keys = site.round(orders.round)
     try:
-        run_commands(keys.before)
-        for near in orders.near:
-            request = _request(site, path.parent, keys, near, orders)
+        if not orders.start:
+            run_commands(keys.before)
+        if len(orders.near) > 1:
+            came = run_together(orders, keys)
+            came.figures = _figures_of(came.runs)
+        else:
+            request = _request(site, path.parent, keys, orders)
             run_test(request, Observer(), lambda record: came.runs.append(record.id))
             came.verdict = _verdict(keys, request)
     except HarvokError as error:
@@ -96,10 +72,17 @@ def run_site_test(orders: SiteOrders) -> Came:
     return came
 
 
-def _request(site: SiteFile, folder: Path, keys: RoundKeys, near: str, orders: SiteOrders) -> TestRequest:
-    far = site.station(orders.far)
+def _figures_of(runs: Sequence[str]) -> list[tuple[str, float, dict[str, str]]]:
+    """What several near ends came to together."""
+    with closing(Logbook(os.environ[LOGBOOK])) as logbook:
+        found = together(list(logbook.records(runs))) if runs else []
+    return [(one.quantity, one.value, one.labels) for one in found]
+
+
+def _request(site: SiteFile, folder: Path, keys: RoundKeys, orders: SiteOrders) -> TestRequest:
+    far, near = site.station(orders.far), orders.near[0]
     rated_bps = site.rated_of(near, orders.far)
-    settings = StationsSettings(far.address, _access(far, folder), rated_bps=rated_bps)
+    settings = StationsSettings(far.address, _access(far, folder), rated_bps=rated_bps, start=orders.start)
     sent = None
     if near != HERE:
         asked = site.station(near)
@@ -148,7 +131,7 @@ def _verdict(keys: RoundKeys, request: TestRequest) -> str:
 
 
 def main() -> None:
-    orders = SiteOrders(**json.loads(sys.argv[1]))
+    orders = decode_orders(sys.argv[1])
     try:
         break_off_at_end_of_input()
         came = run_site_test(orders)

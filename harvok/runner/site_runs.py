@@ -7,24 +7,27 @@ what was due meanwhile is still begun, or is missed and said to be. Each test is
 import os
 import select
 import signal
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from harvok.clock import Clock
+from harvok.core.figures import Figure
 from harvok.core.models.site import SiteFile
 from harvok.core.site.failures import BROKEN
 from harvok.core.site.outcome import SiteTest
 from harvok.core.site.queue import Job, Missed, Turns
 from harvok.core.site.rounds import Round, jobs_between
+from harvok.core.site.together import ready_s
 from harvok.errors import HarvokError, SiteError, TestRunningError
 from harvok.host.state import open_state
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
 from harvok.runner.site_files import rounds_of
-from harvok.runner.site_process import LOGBOOK, SiteOrders, run_commands
+from harvok.runner.site_orders import LOGBOOK, PROCESS, Came, SiteOrders
+from harvok.runner.site_process import run_commands
 from harvok.signals import heeded
 from harvok.worker.parent import Worker
 
@@ -33,7 +36,6 @@ _LOOK_S = 1.0
 _END_S = 30.0
 _LOOK_BACK = timedelta(days=7)
 """How far back tests are said to be missed that were due while no coordinator ran."""
-_PROCESS = "harvok.runner.site_process"
 Tell = Callable[[SiteTest], None]
 """Hears of each test that begins, ends, or is missed."""
 
@@ -182,25 +184,25 @@ class Coordinator:
         test = book.begin(self._jobs[job], now, keys.after)
         self._tell(test)
         orders = SiteOrders(str(self._path), job.round, list(job.near), job.far)
-        worker = Worker(_PROCESS, orders.encode(), environment={LOGBOOK: self._place})
-        until = now + timedelta(seconds=keys.longest_s * self._pace.times)
+        worker = Worker(PROCESS, orders.encode(), environment={LOGBOOK: self._place})
+        longest_s = keys.longest_s + (ready_s(len(job.near)) if len(job.near) > 1 else 0.0)
+        until = now + timedelta(seconds=longest_s * self._pace.times)
         self._running.append(_Running(job, test, worker, until))
 
     def _end(self, book: SiteBook, one: _Running) -> None:
         """A test is over: what it says of itself, or that it died, and what is to be run after it."""
         self._running.remove(one)
         try:
-            came: Mapping[str, object] = one.worker.hear(_END_S)
+            came = Came(**one.worker.hear(_END_S))
         except HarvokError as error:
-            came = {"failure": BROKEN.key, "reason": error.message}
+            came = Came(failure=BROKEN.key, reason=error.message)
         one.worker.end()
         keys, test = self._site.round(one.job.round), one.test
-        failure, reason = str(came.get("failure", "")), str(came.get("reason", ""))
+        failure, reason = came.failure, came.reason
         if one.late and failure:
             reason = f"it took longer than {keys.longest_s:.0f} s, and was broken off"
-        runs = came.get("runs", ())
-        assert isinstance(runs, (list, tuple))
-        test = replace(test, state="done", verdict=str(came.get("verdict", "")), runs=tuple(map(str, runs)))
+        figures = tuple(Figure(*figure) for figure in came.figures)
+        test = replace(test, state="done", verdict=came.verdict, runs=tuple(came.runs), figures=figures)
         try:
             run_commands(test.after)
         except SiteError as error:

@@ -26,7 +26,9 @@ from harvok.core.models.control import (
     SessionRequest,
     StationFacts,
     TrialRequest,
+    WallClock,
 )
+from harvok.core.time_axis import ClockOffset
 from harvok.core.units import format_span
 from harvok.core.wire.pairing import signed_text
 from harvok.errors import (
@@ -38,7 +40,7 @@ from harvok.errors import (
 )
 from harvok.signals import uninterrupted
 from harvok.station.address import StationAddress
-from harvok.station.capabilities import CAPABILITIES, ERRANDS, PASSES, require, traffic_capability
+from harvok.station.capabilities import CAPABILITIES, ERRANDS, GROUPS, PASSES, require, traffic_capability
 from harvok.station.contact import Access, known_context, make_known
 from harvok.station.exchange import ERRAND_LINE_BYTES, ControlAnswer, Exchange
 from harvok.station.unreachable import is_another_certificate, lost, unreachable
@@ -95,10 +97,17 @@ class StationClient:
         self._call("PUT", "/pairing", NearEnd(name=near, certificate=self._access.keys.certificate))
         return facts
 
-    def claim(self, near: str, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
-        """Takes the station for this near end, waiting up to `wait_s` for its turn. Raises BusyError."""
+    def claim(
+        self, near: str, planned_s: float, wait_s: float, notice: Callable[[str], None], group: str | None = None
+    ) -> None:
+        """Takes the station for this near end, or for those of a `group`, waiting up to `wait_s` for its turn. Raises
+        BusyError, and ProtocolError where the station knows no groups."""
         request = SessionRequest(
-            near=near, planned_s=planned_s, capabilities=list(CAPABILITIES), session=secrets.token_hex(16)
+            near=near,
+            planned_s=planned_s,
+            capabilities=list(CAPABILITIES),
+            session=secrets.token_hex(16),
+            group=group,
         )
         deadline_ns = self._clock.now_ns() + int(wait_s * 1e9)
         announced = False
@@ -120,6 +129,19 @@ class StationClient:
         self._renewer = threading.Thread(target=self._renew, args=[session.lease_s / _RENEWALS_A_LEASE], daemon=True)
         with uninterrupted():
             self._renewer.start()
+        if group:
+            require(self._capabilities, [GROUPS], self._who)
+
+    def clock_offset(self, tries: int = 8) -> ClockOffset:
+        """How far the station's wall clock is ahead of this host's, by the fastest of some answers (RFC 5905 §8)."""
+        require(self._capabilities, [GROUPS], self._who)
+        found = []
+        for _ in range(tries):
+            asked_ns = self._clock.wall_ns()
+            there_ns = self._ask(WallClock, "GET", self._path("/clock")).wall_ns
+            back_ns = self._clock.wall_ns()
+            found.append(ClockOffset((there_ns - (asked_ns + back_ns) / 2) / 1e9, (back_ns - asked_ns) / 2e9))
+        return min(found, key=lambda one: one.error_s)
 
     def _claim(self, request: SessionRequest) -> Session:
         try:

@@ -27,6 +27,7 @@ from harvok.core.models.control import (
     SessionRequest,
     StationFacts,
     TrialRequest,
+    WallClock,
 )
 from harvok.errors import FarEndError, HarvokError, LimitError, NearEndError, ProtocolError, TokenError
 from harvok.host.facts import host_conditions, interface_counters
@@ -71,6 +72,7 @@ def make_app(station: Station, doors: Doors) -> FastAPI:
     _add_session_routes(app, station)
     _add_half_routes(app, station)
     _add_errand_routes(app, station)
+    _add_clock_route(app, station)
     app.add_middleware(Guard, token=station.settings.token, passes=station.passes, doors=doors)
     return app
 
@@ -113,31 +115,37 @@ def _add_session_routes(app: FastAPI, station: Station) -> None:
         return interface_counters(port.name) if port else None
 
 
+def _add_clock_route(app: FastAPI, station: Station) -> None:
+    @app.get("/v1/sessions/{session}/clock")
+    def clock(session: str) -> WallClock:
+        station.sessions.renew(session)
+        return station.wall_clock()
+
+
 def _add_half_routes(app: FastAPI, station: Station) -> None:
     @app.post("/v1/sessions/{session}/trial", status_code=201)
     def prepare(session: str, body: TrialRequest, request: Request) -> PreparedTrial:
-        station.sessions.renew(session)
-        return station.prepare(body.trial, _peer(request))
+        return station.prepare(session, body.trial, _peer(request))
 
     @app.post("/v1/sessions/{session}/trial/start", status_code=204)
     def start(session: str) -> None:
         station.sessions.renew(session)
-        station.far_end.start()
+        station.far_end(session).start()
 
     @app.get("/v1/sessions/{session}/trial/progress")
     def progress(session: str) -> StreamingResponse:
         station.sessions.renew(session)
-        return StreamingResponse(_lines(station.far_end.progress()), media_type="application/jsonl")
+        return StreamingResponse(_lines(station.far_end(session).progress()), media_type="application/jsonl")
 
     @app.get("/v1/sessions/{session}/trial/result")
     def result(session: str) -> FarEndResult:
         station.sessions.renew(session)
-        return station.far_end.result()
+        return station.far_end(session).result()
 
     @app.delete("/v1/sessions/{session}/trial", status_code=204)
     def release(session: str) -> None:
         station.sessions.renew(session)
-        station.far_end.release()
+        station.far_end(session).release()
 
 
 def _add_errand_routes(app: FastAPI, station: Station) -> None:
@@ -153,12 +161,12 @@ def _add_errand_routes(app: FastAPI, station: Station) -> None:
     @app.get("/v1/sessions/{session}/errand/progress")
     def progress(session: str) -> StreamingResponse:
         station.sessions.renew(session)
-        return StreamingResponse(station.errand.lines(), media_type="application/jsonl")
+        return StreamingResponse(station.errand(session).lines(), media_type="application/jsonl")
 
     @app.delete("/v1/sessions/{session}/errand", status_code=204)
     def drop(session: str) -> None:
         station.sessions.renew(session)
-        station.drop_errand()
+        station.drop_errand(session)
 
 
 def _peer(request: Request) -> str:

@@ -16,6 +16,7 @@ from harvok.core.models.control import (
     Session,
     SessionRequest,
     StationFacts,
+    WallClock,
 )
 from harvok.core.trials.app import AppTrial
 from harvok.core.trials.udp import UdpTrial
@@ -32,6 +33,10 @@ from harvok.traffic.table import FlowTrial
 
 if TYPE_CHECKING:  # what reads errands takes time to load, and a station is to be there soon
     from harvok.station.errand import ErrandLimits, RunningErrand
+
+
+_PORTS_OF_A_MEMBER = 4
+"""Between the data ports of the members of a group: control, data, reflector, and media streams."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,8 +76,8 @@ class Station:
         self.passes = Passes(clock)
         self._clock = clock
         self._tell = tell
-        self._trial_end: FarEnd | None = None
-        self._errand: RunningErrand | None = None
+        self._trial_ends: dict[str, FarEnd] = {}
+        self._errands: dict[str, RunningErrand] = {}
 
     def facts(self) -> StationFacts:
         return StationFacts(
@@ -88,7 +93,7 @@ class Station:
 
     def claim(self, request: SessionRequest, address: str) -> Session:
         common = agreed(request.capabilities, "the near end")
-        session = self.sessions.claim(request.near, request.planned_s, request.session)
+        session = self.sessions.claim(request.near, request.planned_s, request.session, request.group)
         self._on_guest(address)
         self._tell(f"{request.near} ({address}) has the station for about {format_span(round(request.planned_s))}")
         return Session(session=session, lease_s=LEASE_S, harvok=__version__, capabilities=common)
@@ -112,24 +117,34 @@ class Station:
 
     def give_back(self, session: str) -> None:
         if self.sessions.give_back(session):
-            self._on_guest(None)
-            self._drop_trial()
-            self._tell("free")
+            self._drop(session)
+            self._tell_if_free("free")
 
     def sweep(self) -> None:
         """Frees the station from a near end that vanished; to be called now and then."""
-        near = self.sessions.expire()
-        if near is not None:
-            self._on_guest(None)
-            self._drop_trial()
-            self._tell(f"{near} fell silent for {LEASE_S:.0f} s; its test is ended and the station is free")
+        for session, near in self.sessions.expire():
+            self._drop(session)
+            said = f"{near} fell silent for {LEASE_S:.0f} s; its test is ended"
+            if not self._tell_if_free(f"{said} and the station is free"):
+                self._tell(said)
 
-    def prepare(self, trial: FlowTrial, address: str) -> PreparedTrial:
+    def _tell_if_free(self, said: str) -> bool:
+        """Says so once the last of a group is gone."""
+        if self.sessions.free_in_s is not None:
+            return False
+        self._on_guest(None)
+        self._tell(said)
+        return True
+
+    def prepare(self, session: str, trial: FlowTrial, address: str) -> PreparedTrial:
+        """Gets the far half of a trial ready: at the data port or, for the later ones of a group, further up."""
+        place = self.sessions.renew(session)
         self._check_limits(trial)
-        self._drop_trial()
+        self._drop(session)
         settings = self.settings
-        far_end = FarEnd(trial, settings.host, settings.data_port, settings.max_test_s, self._clock, address)
-        self._trial_end = far_end
+        port = settings.data_port + _PORTS_OF_A_MEMBER * place
+        far_end = FarEnd(trial, settings.host, port, settings.max_test_s, self._clock, address)
+        self._trial_ends[session] = far_end
         return far_end.prepared
 
     def make_pass(self, for_s: float) -> Pass:
@@ -148,35 +163,37 @@ class Station:
 
         errand = read_errand(request, session, settings.keys)
         errand = settings.errands.check(errand, settings.max_test_s, settings.max_flows, self._clock.utc().astimezone())
-        self._drop_trial()
-        self._errand = RunningErrand(errand.model_copy(update={"near_name": settings.name}))
+        self._drop(session)
+        self._errands[session] = RunningErrand(errand.model_copy(update={"near_name": settings.name}))
         self._tell(f"tests {errand.test.title} toward {errand.station}, asked by {errand.asked_by}")
 
-    @property
-    def errand(self) -> "RunningErrand":
+    def errand(self, session: str) -> "RunningErrand":
         """The one that is under way. Raises ProtocolError when there is none."""
-        if not self._errand:
+        if session not in self._errands:
             raise ProtocolError("no errand is under way", "Use two ends of one version.")
-        return self._errand
+        return self._errands[session]
 
-    @property
-    def far_end(self) -> FarEnd:
+    def far_end(self, session: str) -> FarEnd:
         """The far end of a trial that is prepared or under way. Raises ProtocolError when there is none."""
-        if not self._trial_end:
+        if session not in self._trial_ends:
             raise ProtocolError("no trial is prepared", "Use near end and station of one version.")
-        return self._trial_end
+        return self._trial_ends[session]
 
-    def drop_errand(self) -> None:
+    def drop_errand(self, session: str) -> None:
         """Ends the errand that is under way, if any is."""
-        self._drop_trial()
+        self._drop(session)
+
+    def wall_clock(self) -> WallClock:
+        """For a start in common."""
+        return WallClock(wall_ns=self._clock.wall_ns())
 
     def close(self) -> None:
-        self._drop_trial()
+        for session in [*self._trial_ends, *self._errands]:
+            self._drop(session)
 
-    def _drop_trial(self) -> None:
-        far_end, self._trial_end = self._trial_end, None
-        errand, self._errand = self._errand, None
-        for under_way in (far_end, errand):
+    def _drop(self, session: str) -> None:
+        """Ends what is under way in a session."""
+        for under_way in (self._trial_ends.pop(session, None), self._errands.pop(session, None)):
             if under_way:
                 under_way.release()
 

@@ -14,7 +14,7 @@ from harvok.station.doors import Doors
 from harvok.station.far_end import State, next_state
 from harvok.station.http import make_app
 from harvok.station.service import Station, StationSettings
-from harvok.station.sessions import LEASE_S, Sessions
+from harvok.station.sessions import LEASE_S, MAX_MEMBERS, Sessions
 from harvok.testing.clock import ManualClock
 
 TOKEN = "correct-horse"
@@ -46,17 +46,36 @@ class Holding(unittest.TestCase):
         for _ in range(10):
             self.clock.sleep(LEASE_S * 0.9)
             self.sessions.renew(session)
-            self.assertIsNone(self.sessions.expire())
+            self.assertEqual(self.sessions.expire(), [])
         self.assertTrue(self.sessions.give_back(session))
         self.assertFalse(self.sessions.give_back(session))
 
     def test_a_near_end_that_falls_silent_loses_the_station(self) -> None:
         session = self.sessions.claim("dome", 3600)
         self.clock.sleep(LEASE_S)
-        self.assertEqual(self.sessions.expire(), "dome")
+        self.assertEqual(self.sessions.expire(), [(session, "dome")])
         with self.assertRaises(ProtocolError):
             self.sessions.renew(session)
         self.sessions.claim("hall", 1)
+
+    def test_near_ends_of_one_group_share_it_each_at_a_place_of_its_own(self) -> None:
+        group = "0123456789abcdef"
+        first, second = (self.sessions.claim(near, 20, group=group) for near in ("dome", "spectro"))
+        self.assertEqual((self.sessions.renew(first), self.sessions.renew(second)), (0, 1))
+        for other in (None, "fedcba9876543210"):
+            with self.assertRaises(BusyError):
+                self.sessions.claim("hall", 20, group=other)
+        self.assertTrue(self.sessions.give_back(first))
+        self.assertIsNotNone(self.sessions.free_in_s)
+        third = self.sessions.claim("hall", 20, group=group)
+        self.assertEqual(self.sessions.renew(third), 0, "the place that became free")
+        for number in range(MAX_MEMBERS - 2):
+            self.sessions.claim(f"guest-{number}", 20, group=group)
+        with self.assertRaises(BusyError):
+            self.sessions.claim("one-too-many", 20, group=group)
+        self.clock.sleep(LEASE_S)
+        self.assertEqual(len(self.sessions.expire()), MAX_MEMBERS)
+        self.assertIsNone(self.sessions.free_in_s)
 
     def test_longer_than_planned_is_still_busy(self) -> None:
         self.sessions.claim("dome", 2)

@@ -110,6 +110,29 @@ class Once(SiteTests):
         self.assertTrue((self.folder / "after").exists())
 
 
+class Together(SiteTests):
+    def test_two_near_ends_begin_together_and_their_sum_is_its_own_figure(self) -> None:
+        _, hall = self.stand(self.hall_keys)
+        _, dome = self.dome("--errands-to", "127.0.0.1")
+        site = self.site({"dome": dome, "hall": hall}, [], duration="2s")
+        text = (self.folder / site).read_text()
+        many = 'many = ["here", "dome"]\nto = "hall"\ntogether = true'
+        (self.folder / site).write_text(text.replace("between = []", many))
+        out = self.harvok("site", "run", site, "--once", "--page", "page.html").stdout
+        self.assertIn("here + dome to hall  done", out)
+        (test,) = self.status()["ended"]
+        self.assertEqual(len(test["runs"]), 2)
+        figures = {one["quantity"]: one["value"] for one in test["figures"]}
+        records = [json.loads(self.inside("logbook", "show", run, "--json").stdout) for run in test["runs"]]
+        each = [one["value"] for run in records for one in run["figures"] if one["quantity"] == "goodput-mean"]
+        self.assertTrue(0.5 * sum(each) < figures["together-goodput"] < 1.5 * sum(each), (each, figures))
+        self.assertTrue(0.5 <= figures["together-fairness"] <= 1)
+        self.assertLess(figures["start-skew"], 2.0)
+        self.assertIn("goodput of all near ends", (self.folder / "page.html").read_text())
+        (sent,) = [run for run in records if run["rig"]["asked_by"]]
+        self.assertLess(abs(float(sent["attributes"]["clock-ahead-s"])), 0.1, "both are one host")
+
+
 class Demo(ProgramTest):
     def test_three_stations_their_past_and_their_page(self) -> None:
         out = self.harvok("demo", "site", "--folder", "shown").stdout

@@ -8,7 +8,7 @@ from harvok.core.limiter import Limiter
 
 Verdict = Literal["ACCEPT", "REJECT", "RETEST"]
 
-_WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
+VERDICTS_WORST_FIRST: tuple[Verdict, ...] = ("REJECT", "RETEST", "ACCEPT")
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,12 +28,12 @@ def verdict_of(findings: Sequence[Finding]) -> Verdict:
     any says so, else RETEST if any does, else ACCEPT."""
     if any(finding.bars_verdict for finding in findings):
         return "RETEST"
-    return min((finding.verdict for finding in findings), key=_WORST_FIRST.index, default="RETEST")
+    return min((finding.verdict for finding in findings), key=VERDICTS_WORST_FIRST.index, default="RETEST")
 
 
 def worst_first(finding: Finding) -> int:
     """The key that sorts findings, worst first."""
-    return _WORST_FIRST.index(finding.verdict)
+    return VERDICTS_WORST_FIRST.index(finding.verdict)
 
 
 def blamed_on_tester(place: str, limiter: Limiter | None) -> Finding:

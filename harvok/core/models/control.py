@@ -43,8 +43,8 @@ class StationFacts(Model):
 
 class SessionRequest(Model):
     """A near end asks to have the station to itself, for `planned_s` seconds as far as it can tell. It may choose the
-    random name of the session, so that it can give back one whose answer it never heard. A newer one may say more than
-    this version knows."""
+    random name of the session, so that it can give back one whose answer it never heard. Near ends that say one `group`
+    share the station. A newer one may say more than this version knows."""
 
     model_config = _BODY | ConfigDict(extra="ignore")
 
@@ -52,6 +52,13 @@ class SessionRequest(Model):
     planned_s: float = Field(ge=0, le=1e6)
     capabilities: _Capabilities = []
     session: _SessionId | None = None
+    group: _SessionId | None = None
+
+
+class WallClock(Model):
+    """The station's wall clock, in nanoseconds since 1970, for a start in common."""
+
+    wall_ns: Annotated[int, Field(ge=0, le=2**63 - 1)]
 
 
 class NearEnd(Model):

@@ -13,7 +13,9 @@ from harvok.core.models.run import AnyTest
 
 class Errand(Model):
     """A test towards `station`, which is believed by its `certificate` (PEM; None talks in clear) and lets the near end
-    in by `token`. `reflector_port`, `by` and `load_bps` are of a test of delay, `asked_by` is who wants it."""
+    in by `token`. `reflector_port`, `by` and `load_bps` are of a test of delay, `asked_by` is who wants it. Near ends
+    of one `group` share the station, and begin their first trial at `begins_ns` by their own wall clocks, each further
+    one `every_s` later."""
 
     test: AnyTest
     station: Annotated[str, Field(min_length=1, max_length=255)]
@@ -24,6 +26,9 @@ class Errand(Model):
     reflector_port: Annotated[int, Field(ge=1, le=65_535)] | None = None
     by: Literal["stamp", "echo"] | None = None
     load_bps: Annotated[float, Field(gt=0, le=1e15)] | None = None
+    group: Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")] | None = None
+    begins_ns: Annotated[int, Field(ge=0, le=2**63 - 1)] = 0
+    every_s: Annotated[float, Field(ge=0, le=86_400)] = 0.0
     wait_s: Annotated[float, Field(ge=0, le=86_400)] = 0.0
     near_name: Annotated[str, Field(max_length=100)] = ""
     asked_by: Annotated[str, Field(max_length=100)] = ""

@@ -115,8 +115,6 @@ class RoundKeys(Model):
             raise ValueError("says between whom by one of between, mesh, and many with to")
         if bool(self.many) != (self.to is not None):
             raise ValueError("many and to go together")
-        if self.together and not self.many:
-            raise ValueError("together goes with many: near ends that begin at the same time")
         if self.step.place != "station":
             raise ValueError(f"a test of {self.step.test} is of a rig: rounds are between stations")
         if self.step.over:
@@ -128,6 +126,18 @@ class RoundKeys(Model):
         for one in self.criteria:
             if one.figure not in known:
                 raise ValueError(f"criteria: a test of {self.step.test} has no figure '{one.figure}'")
+        return self
+
+    @model_validator(mode="after")
+    def _near_ends_together(self) -> "RoundKeys":
+        if not self.together:
+            return self
+        if not self.many:
+            raise ValueError("together goes with many: near ends that begin at the same time")
+        if self.step.test not in ("tcp", "udp"):
+            raise ValueError(f"together is of tcp and udp, not of {self.step.test}")
+        if self.step.repeats not in (None, 1):
+            raise ValueError("near ends together begin once: leave repeats out, and have the round come more often")
         return self
 
     @property

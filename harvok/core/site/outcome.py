@@ -4,6 +4,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Literal
 
+from harvok.core.figures import Figure
+
 TestState = Literal["waiting", "running", "done", "failed", "missed"]
 AND = " + "
 """Between several near ends, in words and in the logbook."""
@@ -26,6 +28,8 @@ class SiteTest:
     reason: str = ""
     verdict: str = ""
     runs: tuple[str, ...] = ()
+    figures: tuple[Figure, ...] = ()
+    """What several near ends came to together."""
 
     @property
     def pair(self) -> str:

@@ -26,6 +26,7 @@ def upgrade() -> None:
         sa.Column("reason", sa.Text, nullable=False),
         sa.Column("verdict", sa.String(20), nullable=False),
         sa.Column("runs", sa.Text, nullable=False),
+        sa.Column("figures", sa.Text, nullable=False),
         sa.UniqueConstraint("site", "round", "near", "far", "due", name="site_tests_once"),
     )
     op.create_index("ix_site_tests_state", "site_tests", ["site", "state"])
