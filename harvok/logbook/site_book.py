@@ -31,11 +31,11 @@ class SiteBook:
 
     def begin(self, test: SiteTest, now: datetime, after: Sequence[str] = ()) -> SiteTest:
         """A test runs from now on, by this process; `after` must be run once it is over, however it ends."""
-        return self._put(replace(test, state="running", began=now, after=tuple(after)), this_process())
+        return self.put(replace(test, state="running", began=now, after=tuple(after)), this_process())
 
     def end(self, test: SiteTest, now: datetime | None) -> SiteTest:
         """A test is over, or will not begin; what it came to is in it."""
-        return self._put(replace(test, ended=now), "")
+        return self.put(replace(test, ended=now))
 
     def left_over(self) -> list[SiteTest]:
         """Tests that a coordinator was running whose process is gone."""
@@ -86,10 +86,28 @@ class SiteBook:
             statement = statement.where(site_tests.c[name] == value)
         return statement
 
-    def _put(self, test: SiteTest, owner: str) -> SiteTest:
+    def put(self, test: SiteTest, owner: str = "") -> SiteTest:
+        """Writes what has become of a test, whether or not it was entered before."""
         with self._logbook.writing() as db:
-            db.execute(self._of(test, site_tests.update()).values(owner=owner, **_values(test)))
+            written = db.execute(self._of(test, site_tests.update()).values(owner=owner, **_values(test)))
+            if not written.rowcount:
+                db.execute(site_tests.insert().values(owner=owner, **self._key(test), **_values(test)))
         return test
+
+    def every(self) -> list[SiteTest]:
+        """All tests, in the order in which they were entered."""
+        return self._tests(self._select().order_by(site_tests.c.number))
+
+    def forget(self, test: SiteTest) -> None:
+        """As if it had never been entered."""
+        with self._logbook.writing() as db:
+            db.execute(self._of(test, site_tests.delete()))
+
+
+def sites_of(logbook: Logbook) -> list[str]:
+    """The sites of which a logbook has tests."""
+    with logbook.reading() as db:
+        return list(db.execute(sa.select(site_tests.c.site).distinct()).scalars())
 
 
 def _values(test: SiteTest) -> dict[str, Any]:

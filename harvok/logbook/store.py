@@ -8,7 +8,7 @@ import contextlib
 import json
 import os
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
@@ -32,6 +32,7 @@ Added = Literal["added", "replaced", "there"]
 """What became of a record from elsewhere."""
 _WAIT_FOR_LOCK_MS = 10_000
 """How long to wait for another program that has a logbook of SQLite locked."""
+_CONNECT_S = 5
 _WRITES = {"writes": True}  # the option of a connection that will write
 
 
@@ -59,17 +60,22 @@ class Logbook:
     """An open logbook. Every method raises LogbookError when the database cannot do its part."""
 
     def __init__(self, place: str) -> None:
-        self._place = without_password(place)
+        self._given, self._place = place, without_password(place)
         self._url = _url_of(place)
         self._beside = (
             Path(self._url.database) if self._url.get_backend_name() == "sqlite" and self._url.database else None
         )
-        self._engine = sa.create_engine(self._url)
+        self._engine = _engine_of(self._url)
         if self._url.get_backend_name() == "sqlite":
             sa.event.listen(self._engine, "connect", _tune_sqlite)
             sa.event.listen(self._engine, "begin", _begin_in_sqlite)
         self._writer = self._engine.execution_options(**_WRITES)
         self._prepare()
+
+    @property
+    def place(self) -> str:
+        """Where it is, as it was given: with its password, if it has one."""
+        return self._given
 
     def close(self) -> None:
         self._engine.dispose()
@@ -181,6 +187,13 @@ class Logbook:
             known = ", ".join(self.series()) or "none yet"
             raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
         return list(self.records(ids))
+
+    def ended_ids(self, is_alive: Callable[[str], bool]) -> list[str]:
+        """The ids of all runs but those that a living process measures, oldest first."""
+        query = sa.select(runs.c.id, runs.c.state, runs.c.owner).order_by(runs.c.started, runs.c.id)
+        with self.reading() as db:
+            rows = list(db.execute(query))
+        return [row.id for row in rows if row.state != "running" or not is_alive(row.owner)]
 
     def newest_of(self, test: str, maximum: int) -> "Iterator[RunRecord]":
         """The newest complete runs of a test, newest first."""
@@ -412,6 +425,14 @@ def _url_of(place: str) -> URL:
             "Give another place with --logbook or HARVOK_LOGBOOK.",
         ) from error
     return URL.create("sqlite", database=str(path))
+
+
+def _engine_of(url: URL) -> sa.Engine:
+    """A database that was away is found again with the next question, and one that does not answer is given up."""
+    if url.get_backend_name() == "sqlite":
+        return sa.create_engine(url)
+    patience = {"connect_timeout": _CONNECT_S} if url.get_backend_name() == "postgresql" else {}
+    return sa.create_engine(url, pool_pre_ping=True, connect_args=patience)
 
 
 def _tune_sqlite(connection: object, _: object) -> None:

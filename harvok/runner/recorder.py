@@ -1,7 +1,8 @@
 """Measures a run and keeps it, whatever kind it is: begun in the logbook, journalled as it grows, never lost."""
 
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -15,6 +16,7 @@ from harvok.core.observer import Observer, Observers
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event
 from harvok.errors import BrokenOffError, HarvokError, LogbookError, NotKeptError, TesterLimitError
+from harvok.logbook.spool import keep_in_spool, spool_of
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
 from harvok.runner.rescue import rescue
@@ -59,22 +61,43 @@ class RunRecorder:
         """
         for notice in record.notices:
             self.observer.notice(notice)
-        self.logbook.begin(record)
-        journal, findings = Journal(self.logbook, record.id), Findings(notices=list(record.notices))
+        with self._begun(record) as book:
+            self._measure(record, book, work, judge)
+
+    @contextmanager
+    def _begun(self, record: RunRecord) -> Iterator[Logbook]:
+        """The logbook, in which the run has begun; or, while it takes nothing, the file in which runs wait for it."""
+        try:
+            self.logbook.begin(record)
+        except LogbookError as away:
+            spool = spool_of(self.logbook.place)
+            if spool is None:
+                raise
+            self.observer.notice(f"{away.message}; the run is kept on this host until it is back")
+            with closing(Logbook(str(spool))) as waiting:
+                waiting.begin(record)
+                yield waiting
+        else:
+            yield self.logbook
+
+    def _measure(self, record: RunRecord, book: Logbook, work: Work, judge: Judge) -> None:
+        journal, findings = Journal(book, record.id), Findings(notices=list(record.notices))
         try:
             work(Observers([journal, self.observer]), findings)
         except (HarvokError, KeyboardInterrupt) as broken:
             fault = broken if isinstance(broken, HarvokError) else _broken_off()
             state = "invalid" if isinstance(fault, TesterLimitError) else "broken"
             reason = Fault(reference=fault.reference, message=fault.message, hint=fault.hint)
-            self._keep(record, journal, findings, {"state": state, "fault": reason})
+            self._keep(record, book, journal, findings, {"state": state, "fault": reason})
             raise fault from broken
-        kept = self._keep(record, journal, findings, {"state": "complete", "findings": judge(findings, journal.events)})
+        kept = self._keep(
+            record, book, journal, findings, {"state": "complete", "findings": judge(findings, journal.events)}
+        )
         if kept:
             raise kept
 
     def _keep(
-        self, record: RunRecord, journal: Journal, findings: Findings, more: dict[str, Any]
+        self, record: RunRecord, book: Logbook, journal: Journal, findings: Findings, more: dict[str, Any]
     ) -> NotKeptError | None:
         """Puts the final record into the logbook, or into a file when the logbook does not take it, which is the error
         that it returns."""
@@ -91,8 +114,12 @@ class RunRecorder:
         )
         not_kept = None
         try:
-            self.logbook.finish(record)
+            book.finish(record)
         except LogbookError as error:
+            if keep_in_spool(book.place, record):
+                self.observer.notice(f"{error.message}; the run is kept on this host until it is back")
+                self.on_record(record)
+                return None
             not_kept = _not_kept(error, rescue(record))
             self.observer.notice(not_kept.message)
         self.on_record(record)

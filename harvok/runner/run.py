@@ -15,7 +15,7 @@ from harvok.core.models.run import PortsRigRecord, RunRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event
-from harvok.logbook.store import Logbook
+from harvok.logbook.spool import open_logbook
 from harvok.runner.benches.bench import Bench, Situation
 from harvok.runner.benches.frames import open_frames
 from harvok.runner.benches.port import open_port
@@ -47,7 +47,7 @@ def run_test(request: TestRequest, observer: Observer, on_record: OnRecord, cloc
 
     Raises whatever broke the test off, after its record was kept.
     """
-    with closing(Logbook(request.logbook)) as logbook:  # one that cannot be written is refused before anything is sent
+    with closing(open_logbook(request.logbook, observer.notice)) as logbook:  # refused before anything is sent
         recorder = RunRecorder(logbook, observer, on_record, clock)
         run = run_elsewhere if request.sent else run_here
         run(request, recorder)

@@ -6,7 +6,7 @@ import shlex
 import subprocess
 import sys
 from collections.abc import Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import asdict
 from pathlib import Path
 
@@ -16,7 +16,7 @@ from harvok.core.models.run import RunRecord
 from harvok.core.models.site import HERE, RoundKeys, SiteFile, StationKeys
 from harvok.core.observer import Observer
 from harvok.core.site.failures import BROKEN
-from harvok.errors import HarvokError, SiteError
+from harvok.errors import HarvokError, LogbookError, NothingFoundError, SiteError
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.places import place_between
@@ -64,7 +64,8 @@ def run_site_test(orders: SiteOrders) -> Came:
         else:
             request = _request(site, path.parent, keys, orders)
             run_test(request, Observer(), lambda record: came.runs.append(record.id))
-            came.verdict = _verdict(keys, request)
+            with suppress(LogbookError):  # it is away now; the next test is judged again
+                came.verdict = _verdict(keys, request)
     except HarvokError as error:
         came.fail(error)
     except KeyboardInterrupt:
@@ -74,8 +75,11 @@ def run_site_test(orders: SiteOrders) -> Came:
 
 def _figures_of(runs: Sequence[str]) -> list[tuple[str, float, dict[str, str]]]:
     """What several near ends came to together."""
-    with closing(Logbook(os.environ[LOGBOOK])) as logbook:
-        found = together(list(logbook.records(runs))) if runs else []
+    try:
+        with closing(Logbook(os.environ[LOGBOOK])) as logbook:
+            found = together(list(logbook.records(runs))) if runs else []
+    except (LogbookError, NothingFoundError):  # it is away now, and the runs wait for it
+        return []
     return [(one.quantity, one.value, one.labels) for one in found]
 
 

@@ -8,7 +8,7 @@ import os
 import select
 import signal
 from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager, suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -24,7 +24,7 @@ from harvok.core.site.together import ready_s
 from harvok.errors import HarvokError, SiteError, TestRunningError
 from harvok.host.state import open_state
 from harvok.logbook.site_book import SiteBook
-from harvok.logbook.store import Logbook
+from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_files import rounds_of
 from harvok.runner.site_orders import LOGBOOK, PROCESS, Came, SiteOrders
 from harvok.runner.site_process import run_commands
@@ -77,9 +77,12 @@ class _Stop:
 class Coordinator:
     """Runs the rounds of one site until it is stopped."""
 
-    def __init__(self, site: SiteFile, path: Path, logbook: str, pace: Pace, tell: Tell) -> None:
+    def __init__(
+        self, site: SiteFile, path: Path, logbook: str, pace: Pace, tell: Tell, notice: Callable[[str], None]
+    ) -> None:
         self._site, self._path, self._place, self._pace, self._tell = site, path, logbook, pace, tell
         self._rounds: list[Round] = rounds_of(site)
+        self._notice = notice
         self._began_s = pace.now().timestamp()
         self._turns = Turns()
         self._running: list[_Running] = []
@@ -91,14 +94,13 @@ class Coordinator:
         be run after a test and cannot be."""
         with (
             _alone(self._site.name),
-            closing(Logbook(self._place)) as logbook,
+            LastingSiteBook(self._place, self._site.name, self._notice, self._pace.clock) as book,
             _heeding() as stop,
         ):
-            book = SiteBook(logbook, self._site.name)
             self._recover(book)
             now = self._pace.now()
-            entered = max(book.last_due() or now, now - _LOOK_BACK)
-            self._enter(book, book.of_state("waiting"))
+            entered = max(book.do(SiteBook.last_due) or now, now - _LOOK_BACK)
+            self._enter(book, book.do(SiteBook.of_state, "waiting"))
             while not stop.asked and (until is None or self._pace.now() < until):
                 now = self._pace.now()
                 entered = self._enter_due(book, entered, now)
@@ -109,8 +111,11 @@ class Coordinator:
     def run_once(self) -> list[SiteTest]:
         """Every test of every round once, from now on, as they get their turns; returns what became of them. Raises
         what `run` does."""
-        with _alone(self._site.name), closing(Logbook(self._place)) as logbook, _heeding() as stop:
-            book = SiteBook(logbook, self._site.name)
+        with (
+            _alone(self._site.name),
+            LastingSiteBook(self._place, self._site.name, self._notice, self._pace.clock) as book,
+            _heeding() as stop,
+        ):
             self._recover(book)
             now = self._pace.now().replace(microsecond=0)
             endless = [replace(one, late_s=_NEVER_S) for one in self._rounds]
@@ -120,38 +125,38 @@ class Coordinator:
                 self._step(book, self._pace.now())
                 self._wait(stop.wake, None)
             self._break_off(book)
-            return [test for test in book.since(now) if test.due == now]
+            return [test for test in book.do(SiteBook.since, now) if test.due == now]
 
-    def _recover(self, book: SiteBook) -> None:
+    def _recover(self, book: LastingSiteBook) -> None:
         """Ends what a coordinator left that was killed: what it promised to run after its tests is run."""
-        for test in book.left_over():
+        for test in book.do(SiteBook.left_over):
             reason = "the coordinator was killed in mid-test"
             try:
                 run_commands(test.after)
             except SiteError as error:
                 reason = f"{reason}, and {error.message}"
-            self._tell(book.end(_failed(test, BROKEN.key, reason), self._pace.now()))
+            self._tell(book.do(SiteBook.end, _failed(test, BROKEN.key, reason), self._pace.now()))
 
-    def _enter_due(self, book: SiteBook, after: datetime, now: datetime) -> datetime:
+    def _enter_due(self, book: LastingSiteBook, after: datetime, now: datetime) -> datetime:
         """Has those wait that have become due; returns until when they have been entered."""
         jobs = jobs_between(self._rounds, self._site.clock, after, now)
         if not jobs:
             return after
         late = [job for job in jobs if job.due_s + job.late_s < self._began_s]
         missed = [replace(_as_test(job), state="missed", reason=_NOBODY) for job in late]
-        book.enter(missed)
+        book.do(SiteBook.enter, missed)
         for test in missed:
             self._tell(test)
         self._enter(book, [_as_test(job) for job in jobs if job.due_s + job.late_s >= self._began_s])
         return datetime.fromtimestamp(max(job.due_s for job in jobs), UTC)
 
-    def _enter(self, book: SiteBook, tests: list[SiteTest], late_s: float | None = None) -> None:
-        book.enter(tests)
+    def _enter(self, book: LastingSiteBook, tests: list[SiteTest], late_s: float | None = None) -> None:
+        book.do(SiteBook.enter, tests)
         known = {one.name for one in self._site.rounds}
         for test in tests:
             if test.round not in known or not self._has(test):
                 gone = replace(test, state="missed", reason="the site's file has this test no longer")
-                self._tell(book.end(gone, None))
+                self._tell(book.do(SiteBook.end, gone, None))
                 continue
             job = self._job(test, late_s)
             self._jobs[job] = test
@@ -166,7 +171,7 @@ class Coordinator:
         late_s = self._site.round(test.round).late if late_s is None else late_s
         return Job(test.round, test.near, test.far, test.due.timestamp(), needs, late_s)
 
-    def _step(self, book: SiteBook, now: datetime) -> None:
+    def _step(self, book: LastingSiteBook, now: datetime) -> None:
         """What is to be done at this moment."""
         for one in [one for one in self._running if _is_over(one.worker)]:
             self._end(book, one)
@@ -179,9 +184,9 @@ class Coordinator:
         for job in self._turns.start(now.timestamp()):
             self._begin(book, job)
 
-    def _begin(self, book: SiteBook, job: Job) -> None:
+    def _begin(self, book: LastingSiteBook, job: Job) -> None:
         keys, now = self._site.round(job.round), self._pace.now()
-        test = book.begin(self._jobs[job], now, keys.after)
+        test = book.do(SiteBook.begin, self._jobs[job], now, keys.after)
         self._tell(test)
         orders = SiteOrders(str(self._path), job.round, list(job.near), job.far)
         worker = Worker(PROCESS, orders.encode(), environment={LOGBOOK: self._place})
@@ -189,7 +194,7 @@ class Coordinator:
         until = now + timedelta(seconds=longest_s * self._pace.times)
         self._running.append(_Running(job, test, worker, until))
 
-    def _end(self, book: SiteBook, one: _Running) -> None:
+    def _end(self, book: LastingSiteBook, one: _Running) -> None:
         """A test is over: what it says of itself, or that it died, and what is to be run after it."""
         self._running.remove(one)
         try:
@@ -213,16 +218,16 @@ class Coordinator:
         self._over(book, one.job, test)
         self._turns.end(one.job)
 
-    def _miss(self, book: SiteBook, missed: Missed) -> None:
+    def _miss(self, book: LastingSiteBook, missed: Missed) -> None:
         test = self._jobs[missed.job]
         reason = _NOBODY
         if missed.waited_for and missed.job.due_s + missed.job.late_s > self._began_s:
             reason = f"it waited too long for {missed.waited_for}, which {missed.held_by} had"
         self._over(book, missed.job, replace(test, state="missed", reason=reason))
 
-    def _over(self, book: SiteBook, job: Job, test: SiteTest) -> None:
+    def _over(self, book: LastingSiteBook, job: Job, test: SiteTest) -> None:
         del self._jobs[job]
-        self._tell(book.end(test, self._pace.now() if test.began else None))
+        self._tell(book.do(SiteBook.end, test, self._pace.now() if test.began else None))
 
     def _wait(self, wake: int, until: datetime | None) -> None:
         """Until something may have happened: a test says what it came to, a signal comes, a moment is there."""
@@ -233,7 +238,7 @@ class Coordinator:
         heard = [one.worker.fileno() for one in self._running]
         select.select([wake, *heard], [], [], min(wait_s, _LOOK_S))
 
-    def _break_off(self, book: SiteBook) -> None:
+    def _break_off(self, book: LastingSiteBook) -> None:
         """Ends what is under way; what waits stays in the queue."""
         for one in self._running:
             one.worker.close_input()

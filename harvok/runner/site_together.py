@@ -62,7 +62,7 @@ def _joined(members: dict[str, Came]) -> Came:
 
 
 @dataclass(frozen=True, slots=True)
-class _Flow:
+class _DirectedFlow:
     direction: str
     flow: MemberFlow
 
@@ -78,7 +78,7 @@ def together(records: Sequence[RunRecord]) -> list[Figure]:
     return figures
 
 
-def _flows(record: RunRecord) -> Iterator[_Flow]:
+def _flows(record: RunRecord) -> Iterator[_DirectedFlow]:
     ahead_s = float(record.attributes.get(CLOCK_AHEAD, "0"))
     ceilings = {one.direction: one.ceiling.goodput_bps for one in record.readings if one.ceiling}
     for trial in record.trials:
@@ -91,7 +91,7 @@ def _flows(record: RunRecord) -> Iterator[_Flow]:
                 moments = [begins_s + at_s for at_s, _ in arrivals]
                 arrived = [value for _, value in arrivals]
                 ceiling = ceilings.get(direction)
-                yield _Flow(direction, MemberFlow(record.near.name, begins_s, moments, arrived, ceiling))
+                yield _DirectedFlow(direction, MemberFlow(record.near.name, begins_s, moments, arrived, ceiling))
 
 
 def _arrivals(trial: TrialRecord, direction: str) -> list[tuple[float, float]]:

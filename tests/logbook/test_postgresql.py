@@ -27,7 +27,9 @@ FOUND = sorted(Path("/usr/lib/postgresql").glob("*/bin"))
 
 
 @unittest.skipUnless(FOUND and hasattr(os, "geteuid"), "PostgreSQL is not installed")
-class InPostgreSql(unittest.TestCase):
+class PostgreSqlTest(unittest.TestCase):
+    """A server of its own for each class of tests, empty before each test."""
+
     folder: Path
     url: str
 
@@ -57,6 +59,8 @@ class InPostgreSql(unittest.TestCase):
             db.execute(sa.text("drop schema public cascade"))
             db.execute(sa.text("create schema public"))
 
+
+class InPostgreSql(PostgreSqlTest):
     def test_a_run_from_its_journal_to_its_figures(self) -> None:
         whole = record()
         begun = whole.model_copy(update={"state": "running", "trials": [], "figures": [], "readings": []})

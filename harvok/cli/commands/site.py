@@ -146,7 +146,7 @@ def run(
             writer.is_due(test)
             alarms.hear(test)
 
-        coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), tell)
+        coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), tell, print_note)
         if once:
             code = view.exit_code(coordinator.run_once())
         else:
