@@ -217,18 +217,25 @@ class Logbook:
             ids = list(db.execute(query.order_by(runs.c.started.desc(), runs.c.id.desc()).limit(maximum)).scalars())
         return self.records(ids)
 
-    def values(self, quantity: str, rig: str, test: str = "") -> list[FigureValue]:
-        """A figure of all complete runs on a rig, oldest first; of one test only, when it is named."""
+    def rigs(self) -> list[str]:
+        """What complete runs were taken between, each once, as a list shows it."""
+        query = sa.select(runs.c.rig).where(runs.c.state == "complete").distinct().order_by(runs.c.rig)
+        with self.reading() as db:
+            return list(db.execute(query).scalars())
+
+    def values(self, quantity: str, rig: str = "", test: str = "", series: str = "") -> list[FigureValue]:
+        """A figure of all complete runs on a rig, of one test or of one series, oldest first."""
         query = (
             sa.select(runs.c.id, runs.c.started, figures.c.labels, figures.c.value)
             .join(figures, figures.c.run == runs.c.id)
-            .where(figures.c.quantity == quantity, runs.c.rig == rig, runs.c.state == "complete")
+            .where(figures.c.quantity == quantity, runs.c.state == "complete")
             .order_by(runs.c.started, runs.c.id)
         )
-        if test:
-            query = query.where(runs.c.test == test)
+        for column, wanted in ((runs.c.rig, rig), (runs.c.test, test), (runs.c.series, series)):
+            if wanted:
+                query = query.where(column == wanted)
         with self.reading() as db:
-            return [FigureValue(row[0], row[1], json.loads(row[2]), row[3]) for row in db.execute(query)]
+            return [FigureValue(row[0], as_utc(row[1]), json.loads(row[2]), row[3]) for row in db.execute(query)]
 
     def series_values(
         self, series: Sequence[str], quantities: Sequence[str], since: datetime
@@ -276,6 +283,23 @@ class Logbook:
         with self.writing() as db:
             for run in ids:
                 _delete(db, run)
+
+    def ids_before(self, moment: datetime) -> list[str]:
+        """The ids of all runs that began before a moment and are not under way, oldest first."""
+        query = sa.select(runs.c.id).where(runs.c.started < moment, runs.c.state != "running")
+        with self.reading() as db:
+            return list(db.execute(query.order_by(runs.c.started, runs.c.id)).scalars())
+
+    def rewrite(self, record: "RunRecord") -> None:
+        """Puts a record in place of the one with its id."""
+        with self.writing() as db:
+            _replace(db, record)
+
+    def give_back_room(self) -> None:
+        """Has a file shrink to what is in it."""
+        if self._beside:
+            with self._guarded("written"), contextlib.closing(sqlite3.connect(self._beside)) as db:
+                db.execute("vacuum")
 
     # --- judgements --------------------------------------------------------------------------------------------
 

@@ -4,6 +4,7 @@ import csv
 import json
 import re
 import shutil
+import sqlite3
 import tempfile
 from pathlib import Path
 from typing import ClassVar
@@ -99,6 +100,39 @@ class Reports(ProgramTest):
 
 
 class Trends(ProgramTest):
+    def test_several_by_the_names_that_people_use_in_one_table_and_plot(self) -> None:
+        for name in ("dome-sw-a", "dome-sw-b"):
+            (self.folder / f"{name}.toml").write_text(RIG.replace("dome-sw-b", name))
+            series = ("--series", f"bench-{name}", "--repeat", "5")
+            self.inside("rfc2544", f"{name}.toml", "throughput", "--frame-size", "64", *series)
+        names = ("--rig", "dome-sw-a", "--rig", "bench-dome-sw-b")
+        out = self.inside("logbook", "trend", "throughput", *names, "--to", "several.png").stdout
+        self.assertRegex(out, r"dome-sw-a \(simulated\) +5 ")
+        self.assertRegex(out, r"bench-dome-sw-b +5 .*no change beyond chance")
+        self.assertGreater((self.folder / "several.png").stat().st_size, 10_000)
+        told = json.loads(self.inside("logbook", "trend", "throughput", *names, "--json").stdout)
+        self.assertEqual([len(one["points"]) for one in told.values()], [5, 5])
+
+    def test_thinning_keeps_what_runs_came_to_and_says_so(self) -> None:
+        _, address = self.station()
+        self.measured(address, "--duration", "500ms", "--direction", "send")
+        self.measured(address, "--duration", "500ms", "--direction", "send")
+        with sqlite3.connect(self.logbook) as book:
+            book.execute("update runs set started = '2026-01-01 00:00:00.000000' where id = (select min(id) from runs)")
+        before = [json.loads(text) for (text,) in self.records()]
+        self.assertIn("1 runs thinned", self.inside("logbook", "thin", "--older-than", "90d", "--yes").stdout)
+        after = [json.loads(text) for (text,) in self.records()]
+        self.assertEqual([one["figures"] for one in after], [one["figures"] for one in before])
+        self.assertEqual(after[1], before[1])
+        self.assertTrue(any(trial["samples"] for trial in before[0]["trials"]))
+        self.assertFalse(any(trial["samples"] for trial in after[0]["trials"]))
+        self.assertIn("its intervals were removed on", after[0]["notices"][-1])
+        self.assertIn("0 runs thinned", self.inside("logbook", "thin", "--older-than", "90d", "--yes").stdout)
+
+    def records(self) -> list[tuple[str]]:
+        with sqlite3.connect(self.logbook) as book:
+            return book.execute("select record from runs order by id").fetchall()
+
     def test_a_figure_over_the_months(self) -> None:
         (self.folder / "rig.toml").write_text(RIG)
         asked = ("throughput", "--frame-size", "64", "--frame-size", "1518", "--repeat", "6")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, LogbookOption, Overwrite, Picture, check_picture
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, Picture, check_picture, duration
 from harvok.errors import LogbookError
 from harvok.logbook.places import without_password
 
@@ -213,36 +213,73 @@ def remove(
 
 
 @app.command()
+def thin(
+    logbook: LogbookOption,
+    older_than: Annotated[
+        float,
+        typer.Option(parser=duration(86_400, 3650 * DAY_S), metavar="TIME", help="Thin runs that are older: 90d."),
+    ],
+    yes: Annotated[bool, typer.Option("--yes", help="Thin without asking for confirmation.")] = False,
+) -> None:
+    """Remove the intervals of old runs for good, and keep all else.
+
+    Figures, readings, conditions and events stay; what a run was from
+    moment to moment goes, and the run says so. A report that was made
+    of it before no longer verifies.
+    """
+    from datetime import timedelta
+
+    from harvok.clock import SYSTEM
+    from harvok.logbook.thin import thin_runs
+
+    with _open(logbook) as book:
+        ids = book.ids_before(SYSTEM.utc() - timedelta(seconds=older_than))
+        if ids and not yes and not typer.confirm(f"Remove the intervals of {len(ids)} runs for good?"):
+            ids = []
+        thinned = thin_runs(book, ids, SYSTEM.utc())
+    typer.echo(f"{thinned} runs thinned")
+
+
+@app.command()
 def trend(
     figure: Annotated[
         str, typer.Argument(metavar="FIGURE", help="Figure to follow, such as throughput or goodput-settled.")
     ],
-    rig: Annotated[str, typer.Option(metavar="NAME", help="What was measured, as `logbook list` shows it.")],
+    rig: Annotated[
+        list[str],
+        typer.Option(metavar="NAME", help="A rig, two hosts as 'dome > hall', one of them, or a series. Repeatable."),
+    ],
     logbook: LogbookOption,
     test: Annotated[str, typer.Option(metavar="TEST", help="Only runs of this test, as `logbook list` shows it.")] = "",
     direction: Annotated[str | None, typer.Option(metavar="DIRECTION", help="Only figures of this direction.")] = None,
     frame_size: Annotated[str | None, typer.Option(metavar="SIZE", help="Only figures of this frame size.")] = None,
     load: Annotated[str | None, typer.Option(metavar="LOAD", help="Only figures at this load, such as '90 %'.")] = None,
     baseline: Annotated[int, typer.Option(min=2, max=100, help="Number of first runs that form the baseline.")] = 5,
-    to: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Also draw the sweep to this file, as PNG or SVG.")
-    ] = None,
+    to: Annotated[Path | None, typer.Option(metavar="FILE", help="Also draw it to this file, as PNG or SVG.")] = None,
+    json: JsonOption = False,
 ) -> None:
     """Show the trend of one figure against its first runs.
 
-    Points out runs outside the band of the baseline, and a steady
-    decline or rise that is more than chance.
+    Points out runs outside the band of the baseline, a steady decline
+    or rise that is more than chance, and changes of level. Several pairs
+    are compared in one table, and drawn in one plot.
     """
     from harvok.cli.render.console import stdout
-    from harvok.cli.render.trend import show_trend
-    from harvok.runner.trends import TrendQuery, find_trend
+    from harvok.cli.render.trend import show_trends
+    from harvok.runner.trends import TrendQuery, find_trends
 
     asked = {"direction": direction, "frame-size": frame_size, "load": load}
     labels = {key: value for key, value in asked.items() if value is not None}
-    found = find_trend(logbook, TrendQuery(figure, rig, test, labels, baseline))
-    show_trend(stdout(), figure, rig, found)
-    if to:
-        from harvok.reports.trend import draw_trend
+    found = find_trends(logbook, TrendQuery(figure, rig, test, labels, baseline))
+    if json:
+        from pydantic_core import to_json
 
-        draw_trend(found, figure, rig, to)
-        typer.echo(f"drawn: {to}")
+        typer.echo(to_json(found, indent=2).decode())
+    else:
+        show_trends(stdout(), figure, found)
+    if to:
+        from harvok.reports.trend import draw_trends
+
+        draw_trends(found, figure, to)
+        if not json:
+            typer.echo(f"drawn: {to}")

@@ -1,15 +1,54 @@
 """A figure over the months, for a quick look on a terminal."""
 
+from collections.abc import Iterator, Mapping
+from datetime import timedelta
+
 from rich.console import Console
 from rich.text import Text
 
 from harvok.cli.render.tables import plain_table
 from harvok.core.judgement.trend import Point, Trend
+from harvok.core.measures.changes import LevelChange
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_quantity
 
 _BAR = 40
 _MAX_ROWS = 30
+
+
+def show_trends(console: Console, figure: str, found: Mapping[str, Trend]) -> None:
+    """One with its runs; of several what each comes to."""
+    if len(found) == 1:
+        for name, one in found.items():
+            show_trend(console, figure, name, one)
+        return
+    quantity = QUANTITIES[figure]
+    console.print(Text(quantity.name, style="bold"))
+    table = plain_table(("of",), ("runs", "baseline", "newest"))
+    table.add_column("what became of it")
+    for name, one in found.items():
+        newest, mean = one.points[-1].value, one.mean
+        shown = [format_quantity(value, quantity.unit) for value in (mean, newest)]
+        table.add_row(name, str(len(one.points)), *shown, "; ".join(_became(one, quantity.unit)))
+    console.print(table)
+
+
+def _became(found: Trend, unit: str) -> Iterator[str]:
+    """Steady changes, and changes of level."""
+    if found.beyond_chance and found.change_a_month is not None:
+        way = "falls" if found.change_a_month < 0 else "rises"
+        yield f"{way} by {abs(found.change_a_month) * 100:.2g} % a month"
+    for change in found.changes:
+        yield change_words(found, change, unit)
+    if not found.beyond_chance and not found.changes:
+        yield "no change beyond chance"
+
+
+def change_words(found: Trend, change: LevelChange, unit: str) -> str:
+    """A change of level in words: when, from what to what."""
+    days = found.points[change.index].day
+    when = f"{found.first + timedelta(days=days):%Y-%m-%d}" if found.first else f"day {days:.1f}"
+    return f"{format_quantity(change.before, unit)} to {format_quantity(change.after, unit)} on {when}"
 
 
 def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
@@ -26,6 +65,8 @@ def show_trend(console: Console, figure: str, rig: str, found: Trend) -> None:
         place = _place(point, found, low, high)
         table.add_row(f"{point.day:.1f}", point.run, format_quantity(point.value, quantity.unit), f"{place}{mark}")
     console.print(table)
+    for change in found.changes:
+        console.print(Text(f"level changed: {change_words(found, change, quantity.unit)}"), soft_wrap=True)
     if len(found.points) > _MAX_ROWS:
         console.print(Text(f"{len(found.points) - _MAX_ROWS} earlier runs are not shown", style="dim"))
 
