@@ -94,6 +94,7 @@ name = "hourly"
 at = "every hour"
 mesh = ["summit", "hall"]       # each with each other
 quiet = ["20:00-06:00"]         # the observers have the night
+criteria = [{figure = "goodput-settled", min = "900M"}]     # of the newest five runs of each pair
 [rounds.step]
 name = "tcp"
 test = "tcp"
@@ -107,4 +108,7 @@ late = "20min"                  # missed when it cannot begin until then
 [rounds.step]
 name = "delay"
 test = "delay"
+
+# [[alarms]]                    # who is told of a changed verdict, a failure, a change of level
+# command = "/usr/local/bin/tell-the-night-shift"
 """
