@@ -232,8 +232,8 @@ class Coordinator:
     def _wait(self, wake: int, until: datetime | None) -> None:
         """Until something may have happened: a test says what it came to, a signal comes, a moment is there."""
         now = self._pace.now()
-        moments = [now + timedelta(seconds=_LOOK_S * self._pace.times), *(one.until for one in self._running)]
-        moments += [until] if until else []
+        moments = [now + timedelta(seconds=_LOOK_S * self._pace.times)]
+        moments += [one.until for one in self._running if not one.late] + ([until] if until else [])
         wait_s = max(self._pace.real_s(min(moments) - now), 0.0)
         heard = [one.worker.fileno() for one in self._running]
         select.select([wake, *heard], [], [], min(wait_s, _LOOK_S))

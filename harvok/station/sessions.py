@@ -12,6 +12,8 @@ from harvok.errors import BusyError, ProtocolError
 LEASE_S = 5.0
 
 
+_HELD_UP_NS = 1_000_000_000
+"""A host that is not held up looks more often than this."""
 MAX_MEMBERS = 16
 """Near ends of one group."""
 
@@ -34,6 +36,7 @@ class Sessions:
         self._clock = clock
         self._lock = threading.Lock()
         self._holders: dict[str, _Holder] = {}
+        self._looked_ns = 0
 
     def claim(self, near: str, planned_s: float, session: str | None = None, group: str | None = None) -> str:
         """Gives the station to a near end and returns its session, which is named as that one wants, or by chance.
@@ -74,9 +77,15 @@ class Sessions:
             return self._holders.pop(session, None) is not None
 
     def expire(self) -> list[tuple[str, str]]:
-        """Frees the station from near ends that fell silent, and returns their sessions and names."""
+        """Frees the station from near ends that fell silent, and returns their sessions and names. To be called often:
+        a host that was itself held up between two calls may have heard nothing for that reason, so that the time
+        counts for nobody."""
         with self._lock:
             now_ns = self._clock.now_ns()
+            held_up_ns = now_ns - self._looked_ns - _HELD_UP_NS if self._looked_ns else 0
+            self._looked_ns = now_ns
+            for one in self._holders.values():
+                one.lease_until_ns += max(held_up_ns, 0)
             silent = [one for one in self._holders.values() if now_ns >= one.lease_until_ns]
             for one in silent:
                 del self._holders[one.session]

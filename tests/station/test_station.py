@@ -58,6 +58,19 @@ class Holding(unittest.TestCase):
             self.sessions.renew(session)
         self.sessions.claim("hall", 1)
 
+    def test_a_station_that_was_held_up_itself_does_not_blame_its_near_end(self) -> None:
+        session = self.sessions.claim("dome", 20)
+        self.clock.sleep(0.5)
+        self.assertEqual(self.sessions.expire(), [])
+        self.clock.sleep(LEASE_S * 4)
+        self.assertEqual(self.sessions.expire(), [], "nobody looked for so long")
+        looks = 0
+        while not (gone := self.sessions.expire()):
+            self.clock.sleep(0.5)
+            looks += 1
+        self.assertEqual(gone, [(session, "dome")], "but silence is silence")
+        self.assertTrue(LEASE_S <= 0.5 * (looks + 1) <= LEASE_S + 1.5, looks)
+
     def test_near_ends_of_one_group_share_it_each_at_a_place_of_its_own(self) -> None:
         group = "0123456789abcdef"
         first, second = (self.sessions.claim(near, 20, group=group) for near in ("dome", "spectro"))
