@@ -79,16 +79,16 @@ class Exchange:
 
     @contextmanager
     def lines(
-        self, path: str, silence_s: float, line_bytes: int = MAX_LINE_BYTES
+        self, path: str, silence_s: float, line_bytes: int | None = None
     ) -> Iterator[tuple[ControlAnswer, Iterator[bytes]]]:
-        """An answer that goes on for as long as a test, in lines of at most `line_bytes`, never silent for longer than
+        """An answer that goes on for as long as a test, in lines of at most `line_bytes` (MAX_LINE_BYTES), never silent for longer than
         `silence_s`. The content of an answer that is no success is read at once."""
         with self._stream("GET", path, None, None, silence_s) as response:
             if response.status != 200:
                 self._deadlines.begin(silence_s)
                 yield ControlAnswer(response.status, b"".join(response.iter_stream())[:MAX_LINE_BYTES]), iter(())
             else:
-                yield ControlAnswer(200, b""), self._lines_of(response, line_bytes)
+                yield ControlAnswer(200, b""), self._lines_of(response, line_bytes or MAX_LINE_BYTES)
 
     def close(self) -> None:
         """Hangs up."""
@@ -100,7 +100,7 @@ class Exchange:
             came += len(part)
             passed_s = (self._clock.now_ns() - began_ns) / 1e9
             *whole, line = (line + part).split(b"\n")
-            if len(line) > line_bytes or came > line_bytes * (4 + passed_s):
+            if len(line) > line_bytes or came > 4 * line_bytes + MAX_LINE_BYTES * passed_s:
                 raise ProtocolError("the station tells more than any test has to tell", _HOSTILE)
             yield from whole
 
