@@ -81,8 +81,8 @@ class Exchange:
     def lines(
         self, path: str, silence_s: float, line_bytes: int | None = None
     ) -> Iterator[tuple[ControlAnswer, Iterator[bytes]]]:
-        """An answer that goes on for as long as a test, in lines of at most `line_bytes` (MAX_LINE_BYTES), never silent for longer than
-        `silence_s`. The content of an answer that is no success is read at once."""
+        """An answer that goes on for as long as a test, in lines of at most `line_bytes` (None for the usual), never
+        silent for longer than `silence_s`. The content of an answer that is no success is read at once."""
         with self._stream("GET", path, None, None, silence_s) as response:
             if response.status != 200:
                 self._deadlines.begin(silence_s)
