@@ -91,7 +91,7 @@ def wired() -> Iterator[None]:
             run("ip", "-n", f"hvp-{switch}", "link", "add", "br0", "type", "bridge")
             run("ip", "-n", f"hvp-{switch}", "link", "set", "br0", "up")
         for number, switch in enumerate(("a", "b"), 1):
-            _join("hvp-router", f"up{number}", f"10.77.{number}.1/24", f"hvp-{switch}", "up")
+            _join("hvp-router", f"up{number}", f"10.77.{number}.1/24", f"hvp-{switch}", "uplink")
             run("tc", "-n", "hvp-router", "qdisc", "add", "dev", f"up{number}", "root", "tbf", *_SHAPE)
         _join("hvp-router", "lead", "10.77.3.1/24", "hvp-lead", "eth0", "10.77.3.2/24")
         run("ip", "netns", "exec", "hvp-router", "sysctl", "-qw", "net.ipv4.ip_forward=1")
@@ -233,7 +233,7 @@ def a_day(site: Site) -> None:
     site.stations[KILLED].send_signal(signal.SIGKILL)
     subprocess.run(["ip", "netns", "pids", f"hvp-{KILLED}"], capture_output=True)
     wait_until(9, origin)
-    rule = "table inet w { chain in { type filter hook input priority 0; tcp dport 26470 drop; } }"
+    rule = "table inet wall {\nchain input {\ntype filter hook input priority 0;\ntcp dport 26470 drop\n}\n}\n"
     run("ip", "netns", "exec", f"hvp-{WALLED}", "nft", rule)
     wait_until(11, origin)
     site.stop_database()
