@@ -48,6 +48,20 @@ def state_path(name: str) -> Path:
     return path
 
 
+def take_lock(fd: int) -> bool:
+    """Takes the lock of an open file for this process, unless another one has it. The lock is the kernel's and goes
+    with the file or the process, however that ends; where the system has no such locks, nothing is held."""
+    try:
+        import fcntl
+    except ImportError:
+        return True
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
+
+
 def has_state(name: str) -> bool:
     """Whether something of that name is there, whoever it belongs to."""
     return os.path.lexists(state_folder() / name)

@@ -64,8 +64,16 @@ class SiteBook:
         """Every test that was due since a moment, in the order of time."""
         return self._tests(self._select().where(site_tests.c.due >= moment).order_by(site_tests.c.due))
 
+    def until(self, test: SiteTest, since: datetime) -> list[SiteTest]:
+        """A test and those before it of its pair in its round that were due since a moment, in the order of time."""
+        pair = self._key(test)
+        query = self._select().where(site_tests.c.due >= since, site_tests.c.due <= pair.pop("due"))
+        for name, value in pair.items():
+            query = query.where(site_tests.c[name] == value)
+        return self._tests(query.order_by(site_tests.c.due))
+
     def _select(self, *more: Any) -> sa.Select[Any]:
-        columns = [site_tests.c[name] for name in (*SiteTest.__dataclass_fields__,)]
+        columns = [site_tests.c[name] for name in SiteTest.__dataclass_fields__]
         return sa.select(*columns, *more).where(site_tests.c.site == self._site)
 
     def _tests(self, query: sa.Select[Any]) -> list[SiteTest]:

@@ -4,15 +4,15 @@ soon as somebody opens it again: in order, none lost, none twice.
 
 import hashlib
 import os
-from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
+from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.models.run import RunRecord
 from harvok.errors import LogbookError, LogbookNewerError, RecordError
-from harvok.logbook.owner import is_alive
+from harvok.host.state import take_lock
 from harvok.logbook.places import without_password
 from harvok.logbook.site_book import SiteBook, sites_of
 from harvok.logbook.store import Logbook
@@ -55,16 +55,22 @@ def drain(spool: Path, logbook: Logbook, notice: Notice) -> None:
     that the database has otherwise under the same id, which is said."""
     if not spool.exists():
         return
-    with _alone(spool) as mine:
-        if not mine:
-            return
-        with closing(Logbook(str(spool))) as waiting:
-            moved = sum(_move(waiting, logbook, run, notice) for run in waiting.ended_ids(is_alive))
-            for site in sites_of(waiting):
-                here, there = SiteBook(waiting, site), SiteBook(logbook, site)
-                for test in here.every():
-                    there.put(test)
-                    here.forget(test)
+    fd = os.open(spool.with_suffix(".lock"), os.O_RDWR | os.O_CREAT, 0o600)
+    try:
+        if take_lock(fd):  # else another process moves it
+            _move_all(spool, logbook, notice)
+    finally:
+        os.close(fd)
+
+
+def _move_all(spool: Path, logbook: Logbook, notice: Notice) -> None:
+    with closing(Logbook(str(spool))) as waiting:
+        moved = sum(_move(waiting, logbook, run, notice) for run in waiting.ended_ids())
+        for site in sites_of(waiting):
+            here, there = SiteBook(waiting, site), SiteBook(logbook, site)
+            for test in here.every():
+                there.put(test)
+                here.forget(test)
     if moved:
         notice(f"{moved} runs that waited on this host are in the logbook now")
 
@@ -90,26 +96,6 @@ def keep_in_spool(place: str, record: RunRecord) -> bool:
     except LogbookError:
         return False
     return True
-
-
-@contextmanager
-def _alone(spool: Path) -> Iterator[bool]:
-    """Whether this process is the one that moves what waits."""
-    try:
-        import fcntl
-    except ImportError:
-        yield True
-        return
-    fd = os.open(spool.with_suffix(".lock"), os.O_RDWR | os.O_CREAT, 0o600)
-    try:
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            yield False
-        else:
-            yield True
-    finally:
-        os.close(fd)
 
 
 class LastingSiteBook:

@@ -8,7 +8,7 @@ import contextlib
 import json
 import os
 import sqlite3
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
@@ -188,7 +188,7 @@ class Logbook:
             raise NothingFoundError(f"there is no series '{series}' in the logbook", f"Series that are: {known}.")
         return list(self.records(ids))
 
-    def ended_ids(self, is_alive: Callable[[str], bool]) -> list[str]:
+    def ended_ids(self) -> list[str]:
         """The ids of all runs but those that a living process measures, oldest first."""
         query = sa.select(runs.c.id, runs.c.state, runs.c.owner).order_by(runs.c.started, runs.c.id)
         with self.reading() as db:

@@ -1,6 +1,5 @@
 """A site's newest figures for programs that collect them: text in the form of OpenMetrics 1.0."""
 
-import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -9,8 +8,8 @@ from prometheus_client.openmetrics.exposition import generate_latest
 from prometheus_client.registry import CollectorRegistry
 
 from harvok.core.site.failures import FAILURES
-from harvok.errors import UsageError
 from harvok.reports.site import PairSection, SitePage
+from harvok.reports.whole import write_whole
 
 _PAIR = ("site", "round", "near", "far")
 
@@ -81,9 +80,4 @@ def write_metrics(page: SitePage, path: Path) -> None:
     """Writes them in place of older ones, whole or not at all. Raises UsageError for a file that cannot be written."""
     registry = CollectorRegistry(auto_describe=False)
     registry.register(_SiteCollector(page))
-    fresh = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        fresh.write_bytes(generate_latest(registry))  # type: ignore[no-untyped-call]
-        fresh.replace(path)
-    except OSError as error:
-        raise UsageError(f"{path} cannot be written: {error.strerror}", "Name another file.") from error
+    write_whole(generate_latest(registry), path)  # type: ignore[no-untyped-call]

@@ -1,6 +1,5 @@
 """The page of a site: one HTML file that holds everything, in light and dark, on a phone and on paper."""
 
-import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -15,8 +14,8 @@ from harvok.core.site.failures import FAILURES
 from harvok.core.site.history import History
 from harvok.core.site.outcome import SiteTest
 from harvok.core.units import format_quantity, format_share
-from harvok.errors import UsageError
 from harvok.reports.history_chart import HistoryChart
+from harvok.reports.whole import write_whole
 
 SYMBOLS = {"ACCEPT": "✓", "REJECT": "✗", "RETEST": "?", "failed": "!", "missed": "–", "": "·"}
 
@@ -190,9 +189,4 @@ def write_site_page(page: SitePage, path: Path) -> None:
     pages = Environment(loader=PackageLoader("harvok", "reports"), autoescape=True, trim_blocks=True)
     pages.globals |= {"symbols": SYMBOLS, "failures": FAILURES}
     text = pages.get_template("site.html.j2").render(page=page, version=__version__)
-    fresh = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        fresh.write_text(text, encoding="utf-8")
-        fresh.replace(path)
-    except OSError as error:
-        raise UsageError(f"{path} cannot be written: {error.strerror}", "Name another file.") from error
+    write_whole(text.encode(), path)

@@ -6,7 +6,7 @@ import subprocess
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, timedelta
 from types import TracebackType
 
 import httpcore2
@@ -16,16 +16,16 @@ from harvok.core.labels import label_text
 from harvok.core.models.site import AlarmKeys, SiteFile
 from harvok.core.quantities import QUANTITIES
 from harvok.core.site.alarms import SiteAlarm, alarm_of, new_change
+from harvok.core.site.history import hours_of
 from harvok.core.site.outcome import SiteTest
 from harvok.core.units import format_quantity
 from harvok.errors import HarvokError
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
-from harvok.runner.site_page import quantities_of_round
+from harvok.runner.site_page import seen_of, utc_offset_s
 
 _HISTORY = timedelta(days=28)
 _PATIENCE_S = 30.0
-_HOUR_S = 3600.0
 
 
 class Alarms:
@@ -66,9 +66,7 @@ class Alarms:
         keys = [one for one in self._site.alarms if not one.rounds or test.round in one.rounds]
         if not keys:
             return
-        every = SiteBook(logbook, self._site.name).since(test.due - _HISTORY)
-        pair = [one for one in every if (one.round, one.near, one.far) == (test.round, test.near, test.far)]
-        pair = [one for one in pair if one.due <= test.due]
+        pair = SiteBook(logbook, self._site.name).until(test, test.due - _HISTORY)
         changes = list(_changes(self._site, logbook, test)) if any("change" in one.on for one in keys) else []
         for one in keys:
             alarm = alarm_of(pair, one.in_a_row)
@@ -103,25 +101,18 @@ def _heard(keys: AlarmKeys) -> set[str]:
 
 def _changes(site: SiteFile, logbook: Logbook, test: SiteTest) -> Iterator[SiteAlarm]:
     """The changes of level that come out with a test."""
-    keys = site.round(test.round)
-    for near in test.near:
-        series = site.series(test.round, near, test.far)
-        histories: dict[tuple[str, str], list[tuple[float, float]]] = {}
-        rows = logbook.series_values([series], quantities_of_round(keys), test.due - _HISTORY)
-        for _, quantity, one in rows:
-            local = one.started.astimezone(site.clock)
-            hours = (one.started.timestamp() + (local.utcoffset() or timedelta()).total_seconds()) / _HOUR_S
-            histories.setdefault((quantity, label_text(one.labels)), []).append((hours, one.value))
-        for (quantity, of), history in histories.items():
-            change = new_change([value for _, value in history], [hours for hours, _ in history])
-            if change:
-                unit, name = QUANTITIES[quantity].unit, QUANTITIES[quantity].name
-                before, after = (format_quantity(value, unit) for value in (change.before, change.after))
-                what = ", ".join(filter(None, (name, of)))
-                yield SiteAlarm("change", test, before, after, f"{what} changed its level")
+    pairs = [(near, test.far) for near in test.near]
+    seen = seen_of(site, logbook, site.round(test.round), pairs, test.due - _HISTORY)
+    for (_, quantity, labels), values in seen.items():
+        change = new_change([one.value for one in values], hours_of(values, utc_offset_s(site, values)))
+        if change:
+            unit, name = QUANTITIES[quantity].unit, QUANTITIES[quantity].name
+            before, after = (format_quantity(value, unit) for value in (change.before, change.after))
+            what = ", ".join(filter(None, (name, label_text(dict(labels)))))
+            yield SiteAlarm("change", test, before, after, f"{what} changed its level")
 
 
-def encode_alarm(site: str, alarm: SiteAlarm, now: datetime | None = None) -> bytes:
+def encode_alarm(site: str, alarm: SiteAlarm) -> bytes:
     """An alarm as JSON; docs/sites.md describes it."""
     test = alarm.test
     return to_json(
@@ -137,7 +128,7 @@ def encode_alarm(site: str, alarm: SiteAlarm, now: datetime | None = None) -> by
             "now": alarm.now,
             "reason": alarm.reason,
             "due": test.due.astimezone(UTC),
-            "told": now or test.ended,
+            "told": test.ended,
             "failure": test.failure,
             "verdict": test.verdict,
             "runs": list(test.runs),

@@ -40,7 +40,6 @@ class Teller(Observer):
     def __init__(self) -> None:
         self.events: list[Event] = []
         self._lock = threading.Lock()
-        self._number = 0
 
     def tell(self, told: Told) -> None:
         """Writes a line, whole and at once."""
@@ -53,7 +52,6 @@ class Teller(Observer):
         """The recorder tells it, with its record."""
 
     def trial_started(self, number: int, trial: Trial) -> None:
-        self._number = number
         self.tell(Told(number=number, trial=trial))
 
     def samples(self, samples: Sequence[Sample]) -> None:
@@ -125,21 +123,21 @@ def _place(errand: Errand) -> Place:
 
 def main() -> None:
     teller = Teller()
+    fault: HarvokError | None = None
     try:
         errand = Errand.model_validate_json(sys.stdin.buffer.readline())
         break_off_at_end_of_input()
         run_errand(errand, teller)
-        heed_no_more()
     except HarvokError as error:
-        heed_no_more()
-        teller.tell(Told(broken=fault_of(error)))
+        fault = error
     except KeyboardInterrupt:
-        heed_no_more()
-        teller.tell(Told(broken=fault_of(BrokenOffError("broken off by who asked for it", "Ask again."))))
+        fault = BrokenOffError("broken off by who asked for it", "Ask again.")
     except BrokenPipeError:  # nobody hears it any more
         return
     except Exception as error:  # whatever it is, who asked is to see one sentence and no traceback
         fault = NearEndError(f"{type(error).__name__}: {error}", "This is a defect of the near end: report it.")
+    heed_no_more()
+    if fault:
         teller.tell(Told(broken=fault_of(fault)))
 
 

@@ -13,7 +13,7 @@ from harvok.core.kinds.table import kind_of
 from harvok.core.models.control import Fault
 from harvok.core.models.errand import Errand
 from harvok.core.models.run import RunRecord
-from harvok.core.observer import Observer, RunOutline
+from harvok.core.observer import Observer
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event, replayed
 from harvok.core.time_axis import ClockOffset
@@ -21,7 +21,7 @@ from harvok.errors import ProtocolError, StationLostError, UsageError
 from harvok.logbook.recovery import Entry
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.benches.stations import planned_s
-from harvok.runner.pace import forecast_s
+from harvok.runner.pace import outline_of
 from harvok.runner.recorder import Recorder, new_id
 from harvok.runner.request import ReflectorPlace, TestRequest
 from harvok.station.address import resolve
@@ -153,18 +153,8 @@ def _record_run(request: TestRequest, recorder: Recorder, number: int, told: Ite
             "note": request.label.note,
         }
     )
-    recorder.observer.run_started(
-        RunOutline(
-            run=record.id,
-            number=number + 1,
-            of=request.repeat,
-            near=record.near.name,
-            far=record.far.name if record.far else record.rig.name,
-            link=record.link,
-            ip_version=record.ip_version,
-            expected_s=forecast_s(recorder.logbook, record),
-        )
-    )
+    outline = outline_of(recorder.logbook, record, number, request.repeat, record.ip_version)
+    recorder.observer.run_started(outline)
     judged: list[Finding] = []
 
     def work(observer: Observer, findings: Findings) -> None:

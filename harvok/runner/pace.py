@@ -4,8 +4,25 @@ import socket
 from collections.abc import Iterator
 from statistics import median
 
+from harvok.core.ethernet import IpVersion
 from harvok.core.models.run import RunRecord
+from harvok.core.observer import RunOutline
 from harvok.logbook.store import Logbook
+
+
+def outline_of(logbook: Logbook, record: RunRecord, number: int, of: int, ip_version: IpVersion) -> RunOutline:
+    """What is known as a run begins, the one with this number (from 0) of so many repeats."""
+    return RunOutline(
+        run=record.id,
+        number=number + 1,
+        of=of,
+        near=record.near.name,
+        far=record.far.name if record.far else record.rig.name,
+        link=record.link,
+        ip_version=ip_version,
+        expected_s=forecast_s(logbook, record),
+    )
+
 
 _LOOK_BACK, _ENOUGH = 20, 5
 

@@ -29,12 +29,10 @@ class PageWriter:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if self._process:
-            self._process.wait(_LAST_S)
+        self._finish()
         if self._behind:
             self._start()
-            assert self._process
-            self._process.wait(_LAST_S)
+            self._finish()
 
     def is_due(self, test: SiteTest) -> None:
         """A test began or is over: the page is written anew, unless that is being done, when it is done next time."""
@@ -43,6 +41,15 @@ class PageWriter:
         self._behind = True
         if self._process is None or self._process.poll() is not None:
             self._start()
+
+    def _finish(self) -> None:
+        """Waits for what is being written; one that takes for ever is ended."""
+        if self._process:
+            try:
+                self._process.wait(_LAST_S)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
 
     def _start(self) -> None:
         self._behind = False

@@ -12,7 +12,7 @@ from harvok.core.kinds.kind import Kind, RigNeed, check_events
 from harvok.core.kinds.table import kind_of
 from harvok.core.models.device import DeviceRecord
 from harvok.core.models.run import PortsRigRecord, RunRecord
-from harvok.core.observer import Observer, RunOutline
+from harvok.core.observer import Observer
 from harvok.core.procedure import Findings
 from harvok.core.samples import Event
 from harvok.logbook.spool import open_logbook
@@ -26,7 +26,7 @@ from harvok.runner.device import WatchedDevice, followed, record_of
 from harvok.runner.errands import run_elsewhere
 from harvok.runner.events import EventfulRig, eventful
 from harvok.runner.known_good import known_good
-from harvok.runner.pace import forecast_s
+from harvok.runner.pace import outline_of
 from harvok.runner.recorder import OnRecord, Recorder, RunRecorder, new_id
 from harvok.runner.request import TestRequest
 
@@ -100,18 +100,8 @@ def _measure(
     around: Sequence[WatchedDevice | EventfulRig],
 ) -> None:
     record = _new_record(request, situation, recorder, device)
-    recorder.observer.run_started(
-        RunOutline(
-            run=record.id,
-            number=number + 1,
-            of=request.repeat,
-            near=record.near.name,
-            far=record.far.name if record.far else record.rig.name,
-            link=record.link,
-            ip_version=situation.context.ip_version,
-            expected_s=forecast_s(recorder.logbook, record),
-        )
-    )
+    outline = outline_of(recorder.logbook, record, number, request.repeat, situation.context.ip_version)
+    recorder.observer.run_started(outline)
 
     context = replace(situation.context, known_good=known_good(recorder.logbook, record))
 

@@ -58,7 +58,7 @@ def outlook(site: SiteFile, begins: datetime, length: timedelta) -> Outlook:
     expected_s = {keys.name: keys.expected_s for keys in site.rounds}
 
     def takes_s(job: Job) -> float:
-        return expected_s[job.round] + (ready_s(len(job.near)) if len(job.near) > 1 else 0.0)
+        return expected_s[job.round] + ready_s(len(job.near))
 
     jobs = jobs_between(rounds_of(site), site.clock, begins, begins + length)
     return Outlook(begins, begins + length, jobs, forecast(jobs, takes_s))

@@ -90,16 +90,23 @@ def pairs_of(site: SiteFile, keys: RoundKeys) -> list[tuple[str, str]]:
 
 def _histories(site: SiteFile, logbook: Logbook, since: datetime) -> dict[str, dict[Key, History]]:
     """By series, what each of its figures was."""
-    seen: dict[Key, list[Seen]] = defaultdict(list)
-    for keys in site.rounds:
-        series = [site.series(keys.name, near, far) for near, far in pairs_of(site, keys)]
-        for name, quantity, one in logbook.series_values(series, quantities_of_round(keys), since):
-            labels = tuple(sorted(one.labels.items()))
-            seen[name, quantity, labels].append(Seen(one.started.timestamp(), one.value, one.run))
     found: dict[str, dict[Key, History]] = defaultdict(dict)
-    for key, values in seen.items():
-        found[key[0]][key] = history_of(values, _offset_s(site, values))
+    for keys in site.rounds:
+        for key, values in seen_of(site, logbook, keys, pairs_of(site, keys), since).items():
+            found[key[0]][key] = history_of(values, utc_offset_s(site, values))
     return found
+
+
+def seen_of(
+    site: SiteFile, logbook: Logbook, keys: RoundKeys, pairs: Sequence[tuple[str, str]], since: datetime
+) -> dict[Key, list[Seen]]:
+    """What was measured between some pairs of a round since a moment, in the order of time."""
+    seen: dict[Key, list[Seen]] = defaultdict(list)
+    series = [site.series(keys.name, near, far) for near, far in pairs]
+    for name, quantity, one in logbook.series_values(series, quantities_of_round(keys), since):
+        labels = tuple(sorted(one.labels.items()))
+        seen[name, quantity, labels].append(Seen(one.started.timestamp(), one.value, one.run))
+    return seen
 
 
 def _round(
@@ -133,11 +140,11 @@ def _group(
         for one in test.figures:
             key = ("", one.quantity, tuple(sorted(one.labels.items())))
             seen[key].append(Seen(test.due.timestamp(), one.value, ""))
-    histories = {key: history_of(values, _offset_s(site, values)) for key, values in seen.items()}
+    histories = {key: history_of(values, utc_offset_s(site, values)) for key, values in seen.items()}
     return PairSection(keys.name, AND.join(near), far, tests, _tracks(histories, []))
 
 
-def _offset_s(site: SiteFile, seen: Sequence[Seen]) -> float:
+def utc_offset_s(site: SiteFile, seen: Sequence[Seen]) -> float:
     """What the site's clocks are ahead of UTC by."""
     offset = datetime.fromtimestamp(seen[-1].at_s, site.clock).utcoffset() or timedelta()
     return offset.total_seconds()

@@ -22,7 +22,7 @@ from harvok.core.site.queue import Job, Missed, Turns
 from harvok.core.site.rounds import Round, jobs_between
 from harvok.core.site.together import ready_s
 from harvok.errors import HarvokError, SiteError, TestRunningError
-from harvok.host.state import open_state
+from harvok.host.state import open_state, take_lock
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_files import rounds_of
@@ -32,7 +32,7 @@ from harvok.signals import heeded
 from harvok.worker.parent import Worker
 
 _LOOK_S = 1.0
-"""How often a coordinator that waits for nothing looks at the clock, which may be set."""
+"""How often a coordinator looks at the clock."""
 _END_S = 30.0
 _LOOK_BACK = timedelta(days=7)
 """How far back tests are said to be missed that were due while no coordinator ran."""
@@ -49,12 +49,7 @@ class Pace:
     times: float = 1.0
 
     def now(self) -> datetime:
-        now = self.clock.utc()
-        return now if self.times == 1 else self.begins + (now - self.begins) * self.times
-
-    def real_s(self, length: timedelta) -> float:
-        """How long a stretch of the site's time takes."""
-        return length.total_seconds() / self.times
+        return self.begins + (self.clock.utc() - self.begins) * self.times
 
 
 @dataclass(slots=True)
@@ -82,6 +77,7 @@ class Coordinator:
     ) -> None:
         self._site, self._path, self._place, self._pace, self._tell = site, path, logbook, pace, tell
         self._rounds: list[Round] = rounds_of(site)
+        self._needs = {(one.name, group.near, group.far): group.needs for one in self._rounds for group in one.groups}
         self._notice = notice
         self._began_s = pace.now().timestamp()
         self._turns = Turns()
@@ -105,7 +101,7 @@ class Coordinator:
                 now = self._pace.now()
                 entered = self._enter_due(book, entered, now)
                 self._step(book, now)
-                self._wait(stop.wake, until)
+                self._wait(stop.wake)
             self._break_off(book)
 
     def run_once(self) -> list[SiteTest]:
@@ -123,7 +119,7 @@ class Coordinator:
             self._enter(book, tests, late_s=_NEVER_S)
             while not stop.asked and self._jobs:
                 self._step(book, self._pace.now())
-                self._wait(stop.wake, None)
+                self._wait(stop.wake)
             self._break_off(book)
             return [test for test in book.do(SiteBook.since, now) if test.due == now]
 
@@ -152,9 +148,8 @@ class Coordinator:
 
     def _enter(self, book: LastingSiteBook, tests: list[SiteTest], late_s: float | None = None) -> None:
         book.do(SiteBook.enter, tests)
-        known = {one.name for one in self._site.rounds}
         for test in tests:
-            if test.round not in known or not self._has(test):
+            if (test.round, test.near, test.far) not in self._needs:
                 gone = replace(test, state="missed", reason="the site's file has this test no longer")
                 self._tell(book.do(SiteBook.end, gone, None))
                 continue
@@ -162,12 +157,8 @@ class Coordinator:
             self._jobs[job] = test
             self._turns.add([job])
 
-    def _has(self, test: SiteTest) -> bool:
-        groups = self._site.groups_of(self._site.round(test.round))
-        return any((near, far) == (test.near, test.far) for near, far in groups)
-
     def _job(self, test: SiteTest, late_s: float | None) -> Job:
-        needs = self._site.needs(test.near, test.far)
+        needs = self._needs[test.round, test.near, test.far]
         late_s = self._site.round(test.round).late if late_s is None else late_s
         return Job(test.round, test.near, test.far, test.due.timestamp(), needs, late_s)
 
@@ -190,8 +181,7 @@ class Coordinator:
         self._tell(test)
         orders = SiteOrders(str(self._path), job.round, list(job.near), job.far)
         worker = Worker(PROCESS, orders.encode(), environment={LOGBOOK: self._place})
-        longest_s = keys.longest_s + (ready_s(len(job.near)) if len(job.near) > 1 else 0.0)
-        until = now + timedelta(seconds=longest_s * self._pace.times)
+        until = now + timedelta(seconds=(keys.longest_s + ready_s(len(job.near))) * self._pace.times)
         self._running.append(_Running(job, test, worker, until))
 
     def _end(self, book: LastingSiteBook, one: _Running) -> None:
@@ -229,14 +219,9 @@ class Coordinator:
         del self._jobs[job]
         self._tell(book.do(SiteBook.end, test, self._pace.now() if test.began else None))
 
-    def _wait(self, wake: int, until: datetime | None) -> None:
-        """Until something may have happened: a test says what it came to, a signal comes, a moment is there."""
-        now = self._pace.now()
-        moments = [now + timedelta(seconds=_LOOK_S * self._pace.times)]
-        moments += [one.until for one in self._running if not one.late] + ([until] if until else [])
-        wait_s = max(self._pace.real_s(min(moments) - now), 0.0)
-        heard = [one.worker.fileno() for one in self._running]
-        select.select([wake, *heard], [], [], min(wait_s, _LOOK_S))
+    def _wait(self, wake: int) -> None:
+        """Until a test says what it came to, a signal comes, or it is time to look at the clock."""
+        select.select([wake, *(one.worker.fileno() for one in self._running)], [], [], _LOOK_S)
 
     def _break_off(self, book: LastingSiteBook) -> None:
         """Ends what is under way; what waits stays in the queue."""
@@ -266,19 +251,12 @@ def _is_over(worker: Worker) -> bool:
 @contextmanager
 def _alone(site: str) -> Iterator[None]:
     """Holds a site for this process. Raises TestRunningError where another one has it."""
-    try:
-        import fcntl
-    except ImportError:  # a system without such locks
-        yield
-        return
     fd = open_state(f"site-{site}.lock", os.O_RDWR | os.O_CREAT)
     try:
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
+        if not take_lock(fd):
             raise TestRunningError(
                 f"another process on this host coordinates the site {site}", "`harvok site status` shows what it does."
-            ) from error
+            )
         yield
     finally:
         os.close(fd)

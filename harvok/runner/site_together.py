@@ -2,7 +2,7 @@
 
 import secrets
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from harvok.clock import SYSTEM
 from harvok.core.ends import TWO_WAY
@@ -61,24 +61,19 @@ def _joined(members: dict[str, Came]) -> Came:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _DirectedFlow:
-    direction: str
-    flow: MemberFlow
-
-
 def together(records: Sequence[RunRecord]) -> list[Figure]:
     """What the runs of one group came to together, of each direction; nothing where one of them has no such flow."""
     flows = [flow for record in records for flow in _flows(record)]
     figures = []
-    for direction in dict.fromkeys(one.direction for one in flows):
-        of_all = [one.flow for one in flows if one.direction == direction]
+    for direction in dict.fromkeys(direction for direction, _ in flows):
+        of_all = [flow for its_direction, flow in flows if its_direction == direction]
         if len(of_all) == len(records):
             figures += figures_together(direction, of_all)
     return figures
 
 
-def _flows(record: RunRecord) -> Iterator[_DirectedFlow]:
+def _flows(record: RunRecord) -> Iterator[tuple[str, MemberFlow]]:
+    """What arrived in each direction, with its name."""
     ahead_s = float(record.attributes.get(CLOCK_AHEAD, "0"))
     ceilings = {one.direction: one.ceiling.goodput_bps for one in record.readings if one.ceiling}
     for trial in record.trials:
@@ -91,7 +86,7 @@ def _flows(record: RunRecord) -> Iterator[_DirectedFlow]:
                 moments = [begins_s + at_s for at_s, _ in arrivals]
                 arrived = [value for _, value in arrivals]
                 ceiling = ceilings.get(direction)
-                yield _DirectedFlow(direction, MemberFlow(record.near.name, begins_s, moments, arrived, ceiling))
+                yield direction, MemberFlow(record.near.name, begins_s, moments, arrived, ceiling)
 
 
 def _arrivals(trial: TrialRecord, direction: str) -> list[tuple[float, float]]:

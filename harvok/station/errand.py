@@ -3,9 +3,9 @@ the test."""
 
 import ipaddress
 import queue
-import socket
 import threading
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, time
 
@@ -16,13 +16,12 @@ from harvok.core.models.errand import Errand
 from harvok.core.site.calendar import is_within
 from harvok.core.units import format_span
 from harvok.core.wire.pairing import signed_text
-from harvok.errors import LimitError, PairingError, ProtocolError
+from harvok.errors import LimitError, PairingError, ProtocolError, UnknownNameError
 from harvok.signals import uninterrupted
-from harvok.station.address import parse_station
+from harvok.station.address import parse_station, resolve
 from harvok.station.keys import Keys
 from harvok.traffic.sockets import format_address
 from harvok.worker.parent import Worker
-from harvok.zones import with_zone
 
 ANYWHERE = "any"
 _KEEP_ALIVE_S = 1.0
@@ -57,23 +56,17 @@ class ErrandLimits:
 
     def _allowed(self, station: str) -> str:
         """The far end as it was named, or by its address where that is what is allowed. Raises LimitError."""
-        host, port = parse_station(station)
+        host, _ = parse_station(station)
         if {ANYWHERE, host, host.lower()} & set(self.toward):
             return station
-        address = _address_of(host)
-        if address is None or not any(_holds(network, address) for network in self.toward):
-            raise LimitError(
-                f"the station may not be sent toward {host}",
-                "Its operator says toward whom: `harvok station --errands-to`.",
-            )
-        return format_address((address, port))
-
-
-def _address_of(host: str) -> str | None:
-    try:
-        return with_zone(socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)[0][4])
-    except (OSError, UnicodeError):
-        return None
+        with suppress(UnknownNameError):
+            address = resolve(station)
+            if any(_holds(network, address.host) for network in self.toward):
+                return format_address((address.host, address.port))
+        raise LimitError(
+            f"the station may not be sent toward {host}",
+            "Its operator says toward whom: `harvok station --errands-to`.",
+        )
 
 
 def _holds(network: str, address: str) -> bool:

@@ -158,7 +158,7 @@ class Away(PostgreSqlTest):
 
 class OfFiles(unittest.TestCase):
     def test_a_logbook_that_is_a_file_has_no_spool(self) -> None:
-        for place in ("book.sqlite", "sqlite:////tmp/book.sqlite"):
+        for place in ("book.sqlite", "sqlite:///book.sqlite"):
             self.assertIsNone(spool_of(place))
         known = {spool_of(f"postgresql+psycopg://bench:{word}@db/site") for word in ("one", "two")}
         self.assertEqual(len(known), 1, "a new password is no other database")

@@ -47,10 +47,15 @@ class History:
         return float(np.median([one.value for one in self.seen]))
 
 
+def hours_of(seen: Sequence[Seen], utc_offset_s: float) -> list[float]:
+    """When values were measured, in hours since midnight of a day long ago by clocks that are so far ahead of UTC."""
+    return [(one.at_s + utc_offset_s) / _HOUR_S for one in seen]
+
+
 def history_of(seen: Sequence[Seen], utc_offset_s: float = 0.0) -> History:
     """The history of values, at least one; `utc_offset_s` is what the site's clocks are ahead of UTC by, for the rhythm
     of the day."""
-    hours = [(one.at_s + utc_offset_s) / _HOUR_S for one in seen]
+    hours = hours_of(seen, utc_offset_s)
     values = [one.value for one in seen]
     changes = find_changes(values, hours)
     first = values[: min(changes[0].index if changes else len(values), _BASELINE_RUNS)]
