@@ -15,7 +15,7 @@ from typing import Any
 
 from harvok.core.quantities import QUANTITIES, of_rank
 
-SCHEMA = "4"
+SCHEMA = "5"
 """The newest step of harvok.logbook.migrations."""
 
 Execute = Callable[[str, Mapping[str, Any]], Iterable[Any]]

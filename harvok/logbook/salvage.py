@@ -2,12 +2,13 @@
 
 import contextlib
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from harvok.core.models.run import RunRecord
 from harvok.errors import LogbookError, RecordError, UsageError
 from harvok.logbook.exchange import decode_record
+from harvok.logbook.parts import whole
 
 _GIVE_UP_AFTER = 1000  # rows in sequence that are not there
 
@@ -36,11 +37,13 @@ def _rows(db: sqlite3.Connection) -> Iterator[RunRecord | LogbookError]:
     """By number of the row: a damaged page hides its own rows, and no others. What is behind the last row that can be
     read counts as one."""
     number, hidden = 0, list[LogbookError]()
+    kept_apart = db.execute("select 1 from sqlite_master where name = 'trials'").fetchone() is not None
     last = 0
     while number - last < _GIVE_UP_AFTER:
         number += 1
         try:
-            row = db.execute("select record from runs where rowid = ?", (number,)).fetchone()
+            row = db.execute("select id, record from runs where rowid = ?", (number,)).fetchone()
+            entries = _trials(db, row[0]) if row and kept_apart else None
         except (sqlite3.Error, UnicodeDecodeError) as error:
             hidden.append(LogbookError(f"row {number}: {error}", "It is lost."))
             continue
@@ -48,16 +51,24 @@ def _rows(db: sqlite3.Connection) -> Iterator[RunRecord | LogbookError]:
             yield from hidden
             hidden.clear()
             last = number
-            yield _decoded(row[0], number)
+            yield _decoded(row[1], entries, number)
     yield from hidden[:1]
 
 
-def _decoded(raw: object, number: int) -> RunRecord | LogbookError:
+def _trials(db: sqlite3.Connection, run: object) -> list[bytes]:
+    return [
+        entry for (entry,) in db.execute("select entry from trials where run = cast(? as text) order by number", (run,))
+    ]
+
+
+def _decoded(raw: object, entries: Sequence[bytes] | None, number: int) -> RunRecord | LogbookError:
+    """A record from its row and, since schema 5, the rows of its trials."""
     if not isinstance(raw, bytes):
         return RecordError(f"row {number} holds no record", "It is lost.")
     try:
-        return decode_record(raw.decode(), f"row {number}")
-    except UnicodeDecodeError:
+        text = raw.decode() if entries is None else whole(raw.decode(), [entry.decode() for entry in entries])
+        return decode_record(text, f"row {number}")
+    except (ValueError, AttributeError):  # AttributeError: a number where a text was
         return RecordError(f"row {number} is not text", "It is lost.")
     except LogbookError as error:
         return error

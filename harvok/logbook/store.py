@@ -21,8 +21,9 @@ from sqlalchemy.exc import ArgumentError, DatabaseError, NoSuchModuleError
 from harvok.errors import LogbookError, LogbookNewerError, NothingFoundError, RecordError, UsageError
 from harvok.logbook.listing import SCHEMA, Execute, RunLine, as_utc, read_count, read_lines
 from harvok.logbook.owner import is_alive, this_process
+from harvok.logbook.parts import head_of, trials_of, whole
 from harvok.logbook.places import without_password
-from harvok.logbook.tables import about, alembic_version, figures, journal, judgements, metadata, runs
+from harvok.logbook.tables import about, alembic_version, figures, journal, judgements, metadata, runs, trials
 
 if TYPE_CHECKING:
     from harvok.core.models.run import RunRecord
@@ -85,7 +86,7 @@ class Logbook:
     def begin(self, record: "RunRecord") -> None:
         """Writes a run that is about to be measured."""
         with self.writing() as db:
-            db.execute(runs.insert().values(**_columns(record), owner=this_process()))
+            _insert(db, record, this_process())
 
     def add_to_journal(self, run: str, entries: Sequence[tuple[int, str]]) -> None:
         """Writes what a running test just told, as (number of the trial from 1, JSON)."""
@@ -175,10 +176,10 @@ class Logbook:
         """The whole records of runs, in the order asked for. Raises NothingFoundError for one that is not there."""
         for run in ids:
             with self.reading() as db:
-                text = db.execute(sa.select(runs.c.record).where(runs.c.id == run)).scalar_one_or_none()
-            if text is None:
+                record = _stored(db, run)
+            if record is None:
                 raise NothingFoundError(f"there is no run {run} in the logbook", "See `harvok logbook list`.")
-            yield _read(text)
+            yield record
 
     def series_records(self, series: str) -> "list[RunRecord]":
         """The records of a series, oldest first. Raises NothingFoundError when there is none."""
@@ -257,11 +258,10 @@ class Logbook:
         """Adds a record from elsewhere. It replaces one of the same run that broke off before it knew as much: what was
         saved beside a logbook comes home so. Raises RecordError for a run that ended otherwise under its id."""
         with self.writing() as db:
-            there = db.execute(sa.select(runs.c.record).where(runs.c.id == record.id)).scalar_one_or_none()
-            if there is None:
+            kept = _stored(db, record.id)
+            if kept is None:
                 _insert(db, record)
                 return "added"
-            kept = _read(there)
             if kept != record and _goes_on(kept, record):
                 _replace(db, record)
                 return "replaced"
@@ -363,9 +363,7 @@ class Logbook:
         with self.reading() as db:
             dead = [
                 row
-                for row in db.execute(
-                    sa.select(runs.c.id, runs.c.owner, runs.c.record).where(runs.c.state == "running")
-                )
+                for row in db.execute(sa.select(runs.c.id, runs.c.owner).where(runs.c.state == "running"))
                 if not is_alive(row.owner)
             ]
         for row in dead:
@@ -377,8 +375,10 @@ class Logbook:
                 ).all()
                 from harvok.logbook.recovery import put_together
 
-                whole = dict.fromkeys([*((e.trial, e.entry) for e in entries), *self._read_beside(row.id)])
-                _replace(db, put_together(_read(row.record), list(whole)))
+                every = dict.fromkeys([*((e.trial, e.entry) for e in entries), *self._read_beside(row.id)])
+                begun = _stored(db, row.id)
+                if begun:  # else another process was faster
+                    _replace(db, put_together(begun, list(every)))
             self.forget_beside(row.id)
 
     def _beside_of(self, run: str) -> Path:
@@ -485,7 +485,7 @@ def _columns(record: "RunRecord") -> dict[str, object]:
         "series": record.series,
         "note": record.note,
         "limiters": json.dumps(record.limiters),
-        "record": record.model_dump_json(),
+        "record": head_of(record),
     }
 
 
@@ -506,8 +506,20 @@ def _read(text: str) -> "RunRecord":
         ) from error
 
 
-def _insert(db: Connection, record: "RunRecord") -> None:
-    db.execute(runs.insert().values(**_columns(record), owner=""))
+def _stored(db: Connection, run: str) -> "RunRecord | None":
+    """The whole record of a run; None where there is none."""
+    head = db.execute(sa.select(runs.c.record).where(runs.c.id == run)).scalar_one_or_none()
+    if head is None:
+        return None
+    entries = sa.select(trials.c.entry).where(trials.c.run == run).order_by(trials.c.number)
+    return _read(whole(head, list(db.execute(entries).scalars())))
+
+
+def _insert(db: Connection, record: "RunRecord", owner: str = "") -> None:
+    db.execute(runs.insert().values(**_columns(record), owner=owner))
+    entries = [{"run": record.id, "number": number, "entry": text} for number, text in enumerate(trials_of(record))]
+    if entries:
+        db.execute(trials.insert(), entries)
     rows = [
         {
             "run": record.id,

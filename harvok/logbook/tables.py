@@ -42,7 +42,15 @@ runs = Table(
     Column("note", Text, nullable=False),
     Column("limiters", Text, nullable=False, doc="JSON object: direction to kind"),
     Column("owner", String(200), nullable=False, doc="host, process and its start time, while it runs"),
-    Column("record", Text, nullable=False, doc="the whole record, as JSON"),
+    Column("record", Text, nullable=False, doc="the record without its trials, as JSON"),
+)
+
+trials = Table(
+    "trials",
+    metadata,
+    Column("run", String(40), ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
+    Column("number", Integer, primary_key=True, doc="in the order of measuring"),
+    Column("entry", Text, nullable=False, doc="the trial, as JSON"),
 )
 
 figures = Table(

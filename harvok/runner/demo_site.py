@@ -27,7 +27,8 @@ from harvok.runner.request import TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.site_files import read_site
 from harvok.runner.site_page import pairs_of, reports_beside, site_page
-from harvok.runner.site_runs import Coordinator, Pace, Tell
+from harvok.runner.site_runs import Coordinator
+from harvok.runner.site_tests import Pace, Setting, Tell
 from harvok.station.address import resolve
 from harvok.station.client import StationClient
 from harvok.station.contact import Access
@@ -127,7 +128,7 @@ def _keys_in(folder: Path) -> Iterator[None]:
 
 def run_rounds(site: Path, place: str, tell: Tell, clock: Clock = SYSTEM) -> list[SiteTest]:
     """Each test of each round once."""
-    return Coordinator(read_site(site), site, place, Pace(clock, clock.utc()), tell, _quiet).run_once()
+    return Coordinator(Setting(read_site(site), site, place, Pace(clock, clock.utc())), tell, _quiet).run_once()
 
 
 def _quiet(_: str) -> None:

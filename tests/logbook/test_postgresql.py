@@ -17,7 +17,7 @@ from harvok.core.samples import in_columns
 from harvok.logbook.listing import SCHEMA
 from harvok.logbook.recovery import Entry
 from harvok.logbook.store import Logbook
-from harvok.logbook.tables import alembic_version, judgements, metadata, site_tests
+from harvok.logbook.tables import alembic_version, judgements, metadata, site_tests, trials
 from harvok.testing.transfers import samples_of, transfer
 from tests.logbook.test_logbook import record
 from tests.logbook.test_versions import SCHEMA_1
@@ -82,7 +82,7 @@ class InPostgreSql(PostgreSqlTest):
         with closing(sqlite3.connect(":memory:")) as old, self.engine.begin() as db:
             old.executescript(SCHEMA_1.read_text())
             old.row_factory = sqlite3.Row
-            newer = (alembic_version, judgements, site_tests)
+            newer = (alembic_version, judgements, site_tests, trials)
             tables = [table for table in metadata.sorted_tables if table not in newer]
             metadata.create_all(db, tables=tables)
             for table in tables:

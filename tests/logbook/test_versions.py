@@ -102,6 +102,15 @@ class Migration(OldLogbook):
         versions = {json.loads(text)["version"] for (text,) in self.rows("select record from runs")}
         self.assertEqual(versions, {2})
 
+    def test_trials_are_kept_apart_and_are_still_there(self) -> None:
+        (text,) = self.rows("select record from runs where test = 'tcp each'")[0]
+        old = parse_record(text)
+        with closing(Logbook(str(self.path))) as logbook:
+            self.assertEqual(logbook.record(old.id).trials, old.trials)
+        (head,) = self.rows(f"select record from runs where id = '{old.id}'")[0]
+        self.assertNotIn("trials", json.loads(head))
+        self.assertEqual(self.rows(f"select count(*) from trials where run = '{old.id}'"), [(len(old.trials),)])
+
     def test_a_run_that_died_under_the_old_version_is_put_together(self) -> None:
         (record,) = self.rows("select record from runs where test = 'udp each'")[0]
         whole = json.loads(record)

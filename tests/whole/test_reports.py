@@ -7,7 +7,7 @@ import shutil
 import sqlite3
 import tempfile
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 from xml.etree import ElementTree
 
 from harvok.logbook.store import Logbook
@@ -119,9 +119,9 @@ class Trends(ProgramTest):
         self.measured(address, "--duration", "500ms", "--direction", "send")
         with sqlite3.connect(self.logbook) as book:
             book.execute("update runs set started = '2026-01-01 00:00:00.000000' where id = (select min(id) from runs)")
-        before = [json.loads(text) for (text,) in self.records()]
+        before = self.records()
         self.assertIn("1 runs thinned", self.inside("logbook", "thin", "--older-than", "90d", "--yes").stdout)
-        after = [json.loads(text) for (text,) in self.records()]
+        after = self.records()
         self.assertEqual([one["figures"] for one in after], [one["figures"] for one in before])
         self.assertEqual(after[1], before[1])
         self.assertTrue(any(trial["samples"] for trial in before[0]["trials"]))
@@ -129,9 +129,9 @@ class Trends(ProgramTest):
         self.assertIn("its intervals were removed on", after[0]["notices"][-1])
         self.assertIn("0 runs thinned", self.inside("logbook", "thin", "--older-than", "90d", "--yes").stdout)
 
-    def records(self) -> list[tuple[str]]:
-        with sqlite3.connect(self.logbook) as book:
-            return book.execute("select record from runs order by id").fetchall()
+    def records(self) -> list[dict[str, Any]]:
+        said = self.inside("logbook", "export").stdout
+        return sorted(map(json.loads, said.splitlines()), key=lambda record: str(record["id"]))
 
     def test_a_figure_over_the_months(self) -> None:
         (self.folder / "rig.toml").write_text(RIG)

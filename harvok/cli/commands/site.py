@@ -134,7 +134,8 @@ def run(
     from harvok.runner.alarms import Alarms
     from harvok.runner.page_writer import PageWriter
     from harvok.runner.site_files import read_site
-    from harvok.runner.site_runs import Coordinator, Pace
+    from harvok.runner.site_runs import Coordinator
+    from harvok.runner.site_tests import Pace, Setting
 
     site = read_site(file)
     begins = SYSTEM.utc()
@@ -146,7 +147,9 @@ def run(
             writer.is_due(test)
             alarms.hear(test)
 
-        coordinator = Coordinator(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress), tell, print_note)
+        coordinator = Coordinator(
+            Setting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress)), tell, print_note
+        )
         if once:
             code = view.exit_code(coordinator.run_once())
         else:

@@ -14,7 +14,6 @@ from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
-from scipy.stats import rankdata
 
 _MIN_SIDE = 5
 _MIN_SCORE = 5.5
@@ -77,7 +76,7 @@ def _candidates(history: Values, begin: int, end: int) -> Iterator[tuple[int, in
     length = end - begin
     while length >= 2 * _MIN_SIDE:
         firsts = np.unique([*range(begin, end - length + 1, max(length // 2, 1)), end - length])
-        ranks = rankdata(np.stack([history[first : first + length] for first in firsts]), axis=1)
+        ranks = np.apply_along_axis(_ranks, 1, np.stack([history[first : first + length] for first in firsts]))
         left = np.arange(_MIN_SIDE, length - _MIN_SIDE + 1)
         excess = np.abs(np.cumsum(ranks, axis=1)[:, left - 1] - left * (length + 1) / 2)
         scores = excess / np.sqrt(left * (length - left) * (length + 1) / 12)
@@ -89,10 +88,17 @@ def _candidates(history: Values, begin: int, end: int) -> Iterator[tuple[int, in
         length //= 2
 
 
+def _ranks(values: Values) -> Values:
+    """The place of each value in the order of all, from 1; equal ones share the mean of their places."""
+    _, which, counts = np.unique(values, return_inverse=True, return_counts=True)
+    ranks: Values = (np.cumsum(counts) - (counts - 1) / 2)[which]
+    return ranks
+
+
 def _weight(before: Values, after: Values) -> float:
     """How sure it is that two stretches are of different levels; from 1 on it is."""
     count = len(before) + len(after)
-    ranks = rankdata(np.concatenate((before, after)))
+    ranks = _ranks(np.concatenate((before, after)))
     variance = ranks.var() * len(before) * len(after) / (count - 1)
     excess = abs(float(ranks[: len(before)].sum()) - len(before) * (count + 1) / 2)
     levels = float(np.median(before)), float(np.median(after))

@@ -79,6 +79,10 @@ class Turns:
                 self._holders |= dict.fromkeys(job.needs, job)
         return starts
 
+    def hold(self, job: Job) -> None:
+        """A job that runs already, and has what it needs."""
+        self._holders |= dict.fromkeys(job.needs, job)
+
     def _in_the_way(self, job: Job, now_s: float) -> tuple[str, Job] | None:
         """What a job does not get now, and from whom: who runs, or who comes before it and has waited for too long."""
         for need in job.needs:
