@@ -33,6 +33,19 @@ class SiteBook:
         """A test runs from now on, by this process; `after` must be run once it is over, however it ends."""
         return self.put(replace(test, state="running", began=now, after=tuple(after)), this_process())
 
+    def take(self, test: SiteTest, now: datetime, after: Sequence[str] = ()) -> SiteTest | None:
+        """The same for a test that several coordinators could begin: None where it waits no longer."""
+        begun = replace(test, state="running", began=now, after=tuple(after))
+        with self._logbook.writing() as db:
+            waiting = self._of(test, site_tests.update()).where(site_tests.c.state == "waiting")
+            taken = db.execute(waiting.values(owner=this_process(), **_values(begun))).rowcount
+        return begun if taken else None
+
+    def find(self, test: SiteTest) -> SiteTest | None:
+        """What became of a test; None where it was never entered."""
+        found = self._tests(self._of(test, self._select()))
+        return found[0] if found else None
+
     def end(self, test: SiteTest, now: datetime | None) -> SiteTest:
         """A test is over, or will not begin; what it came to is in it."""
         return self.put(replace(test, ended=now))

@@ -102,9 +102,10 @@ class LastingSiteBook:
     """The tests of a site for a coordinator that goes on while the database is away. A logbook that is a file has no
     such excuse: there every method raises LogbookError."""
 
-    def __init__(self, place: str, site: str, notice: Notice, clock: Clock = SYSTEM) -> None:
+    def __init__(self, place: str, site: str, notice: Notice, clock: Clock = SYSTEM, *, lasting: bool = True) -> None:
+        """Not `lasting`, it raises LogbookError while a database is away, too."""
         self._place, self._site, self._notice, self._clock = place, site, notice, clock
-        self._spool = spool_of(place)
+        self._spool = spool_of(place) if lasting else None
         self._home: Logbook | None = None
         self._ask_again_ns = 0
         self._away = False

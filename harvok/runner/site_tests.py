@@ -62,9 +62,9 @@ class SiteTestProcess:
         """Becomes readable when the test is over."""
         return self._worker.fileno()
 
-    def is_over(self) -> bool:
-        """Whether the process has said what the test came to, or died."""
-        return bool(select.select([self._worker], [], [], 0)[0])
+    def is_over(self, within_s: float = 0.0) -> bool:
+        """Whether the process has said what the test came to, or died, now or within so long."""
+        return bool(select.select([self._worker], [], [], within_s)[0])
 
     def look_at_the_clock(self, now: datetime) -> None:
         """Breaks the test off when it takes too long."""

@@ -59,6 +59,7 @@ def station_unit(words: Sequence[str], user: str) -> str:
     return _unit("station", ("station", *words), user)
 
 
-def site_unit(name: str, file: Path, user: str) -> str:
+def site_unit(name: str, file: Path, user: str, shared: bool) -> str:
     """A unit that coordinates a site. HARVOK_TOKEN and HARVOK_LOGBOOK come from its environment file."""
-    return _unit(f"coordinator of the site {name}", ("site", "run", str(file)), user, f"ReadOnlyPaths={file.parent}\n")
+    words = ("site", "run", str(file), *(("--shared",) if shared else ()))
+    return _unit(f"coordinator of the site {name}", words, user, f"ReadOnlyPaths={file.parent}\n")

@@ -107,6 +107,12 @@ def run(
             help="End after so long.",
         ),
     ] = None,
+    shared: Annotated[
+        bool,
+        typer.Option(
+            "--shared", help="Share the work with coordinators elsewhere, through the logbook's PostgreSQL database."
+        ),
+    ] = False,
     page: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Write the site's page into this .html file after tests."),
@@ -127,6 +133,9 @@ def run(
     Never two at one time over one station or shared link. What was due
     while no coordinator ran is begun if it is not too late, and else told
     as missed. Each test's runs go into the logbook as series of their own.
+
+    With --shared any number of coordinators work for one site: one plans,
+    all run tests, and another one plans when that is gone.
     """
     from harvok.cli.render.console import print_note, stdout
     from harvok.cli.render.site_runs import SiteView
@@ -137,26 +146,37 @@ def run(
     from harvok.runner.site_runs import Coordinator
     from harvok.runner.site_tests import Pace, Setting
 
+    if shared and (once or compress != 1):
+        raise typer.BadParameter("goes with neither --once nor --compress", param_hint="'--shared'")
     site = read_site(file)
     begins = SYSTEM.utc()
     view = SiteView(stdout(), site, logbook)
     with PageWriter(file.resolve(), page, metrics, logbook) as writer, Alarms(site, logbook, print_note) as alarms:
 
-        def tell(test: "SiteTest") -> None:
-            view.tell(test)
+        def hear(test: "SiteTest") -> None:
             writer.is_due(test)
             alarms.hear(test)
 
-        coordinator = Coordinator(
-            Setting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress)), tell, print_note
-        )
+        def tell(test: "SiteTest") -> None:
+            view.tell(test)
+            hear(test)
+
+        setting = Setting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress))
+        until = begins + timedelta(seconds=for_) if for_ else None
+        code = 0
         if once:
-            code = view.exit_code(coordinator.run_once())
+            code = view.exit_code(Coordinator(setting, tell, print_note).run_once())
+        elif shared:
+            from harvok.runner.site_shared import SharedCoordinator
+
+            coordinator = SharedCoordinator(setting, view.tell, hear, print_note)
+            view.begins()
+            coordinator.run(until)
+            view.ended()
         else:
             view.begins()
-            coordinator.run(begins + timedelta(seconds=for_) if for_ else None)
+            Coordinator(setting, tell, print_note).run(until)
             view.ended()
-            code = 0
     raise typer.Exit(code)
 
 
@@ -223,12 +243,13 @@ def page(
 def unit(
     file: SitePath,
     user: Annotated[str, typer.Option(help="The user that coordinates: whose keys the stations know.")] = "harvok",
+    shared: Annotated[bool, typer.Option("--shared", help="Share the work with coordinators elsewhere.")] = False,
 ) -> None:
     """Print a systemd unit that coordinates this site."""
     from harvok.runner.site_files import read_site
     from harvok.runner.units import site_unit
 
-    typer.echo(site_unit(read_site(file).name, file.resolve(), user), nl=False)
+    typer.echo(site_unit(read_site(file).name, file.resolve(), user, shared), nl=False)
 
 
 def _looked(file: Path, begin: datetime | None, for_s: float) -> "tuple[SiteFile, Outlook]":
