@@ -1,13 +1,14 @@
 """Lists of runs. The queries are plain SQL, so that two readers share them: the open logbook, and a glance.
 
-Loading SQLAlchemy costs more than half of what `harvok logbook list` may take. A glance reads a SQLite logbook with
-the driver alone, where nothing else is to be done: the schema is today's, and no run is under way or left over.
+Loading SQLAlchemy costs more than half of what `harvok logbook list` may take. A glance reads a logbook with the
+driver alone, where nothing else is to be done: the schema is today's, and no run is under way or left over.
 """
 
 import contextlib
 import json
+import re
 import sqlite3
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -21,6 +22,8 @@ SCHEMA = "5"
 Execute = Callable[[str, Mapping[str, Any]], Iterable[Any]]
 """Runs a query with named parameters, and yields its rows."""
 
+_POSTGRESQL = "postgresql+psycopg://"
+_PARAMETER = re.compile(r":(\w+)")
 _EVERY = 2**31 - 1
 _WHERE = "(:series = '' or series = :series)"
 _NEWEST = f"from runs where {_WHERE} order by started desc, id desc limit :most"
@@ -83,18 +86,43 @@ def read_count(execute: Execute, series: str | None) -> int:
 
 def glance(place: str, limit: int | None, series: str | None) -> tuple[list[RunLine], int] | None:
     """Lines and count, or None where the logbook has to be opened properly to answer."""
-    path = Path(place).expanduser()
-    if "://" in place or not path.is_file():
-        return None
     try:
-        with contextlib.closing(sqlite3.connect(path, timeout=5)) as db:
-            version = db.execute("select version_num from alembic_version").fetchone()
-            running = db.execute("select 1 from runs where state = 'running' limit 1").fetchone()
+        with _glancing(place) as execute:
+            if execute is None:
+                return None
+            version = next(iter(execute("select version_num from alembic_version", {})), None)
+            running = list(execute("select 1 from runs where state = 'running' limit 1", {}))
             if version != (SCHEMA,) or running:
                 return None
-            return read_lines(db.execute, limit, series), read_count(db.execute, series)
-    except sqlite3.Error:
+            return read_lines(execute, limit, series), read_count(execute, series)
+    except (sqlite3.Error, OSError, ImportError):
         return None  # opening it properly finds out what is wrong, and says so
+
+
+@contextlib.contextmanager
+def _glancing(place: str) -> Iterator[Execute | None]:
+    """A file of SQLite or a database of PostgreSQL by its driver alone; None for any other place."""
+    path = Path(place).expanduser()
+    if place.startswith(_POSTGRESQL):
+        with _glancing_at_postgresql("postgresql://" + place.removeprefix(_POSTGRESQL)) as execute:
+            yield execute
+    elif "://" in place or not path.is_file():
+        yield None
+    else:
+        with contextlib.closing(sqlite3.connect(path, timeout=5)) as db:
+            yield db.execute
+
+
+@contextlib.contextmanager
+def _glancing_at_postgresql(url: str) -> Iterator[Execute]:
+    """Raises OSError for whatever goes wrong."""
+    import psycopg
+
+    try:
+        with psycopg.connect(url, connect_timeout=5) as db:
+            yield lambda query, given: db.execute(_PARAMETER.sub(r"%(\1)s", query).encode(), given)
+    except psycopg.Error as error:
+        raise OSError(str(error)) from error
 
 
 def as_utc(moment: datetime | str) -> datetime:
