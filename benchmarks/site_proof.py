@@ -27,7 +27,7 @@ from harvok.logbook.site_book import SiteBook
 from harvok.logbook.store import Logbook
 from harvok.runner.site_files import outlook, read_site
 from harvok.runner.site_runs import Coordinator
-from harvok.runner.site_tests import Pace, Setting
+from harvok.runner.site_tests import Pace, SiteSetting
 from harvok.station.keys import KEYS_FOLDER, Keys
 
 HARVOK = str(Path(sys.executable).with_name("harvok"))
@@ -207,7 +207,7 @@ def coordinate(folder: Path, origin: datetime) -> None:
         said = test.failure or test.verdict or test.state
         print(f"{pace.now():%H:%M}  {test.round}  {test.pair}  {said}  {test.reason}", flush=True)
 
-    Coordinator(Setting(site, path, os.environ["HARVOK_LOGBOOK"], pace), tell, print).run(BEGINS + DAY)
+    Coordinator(SiteSetting(site, path, os.environ["HARVOK_LOGBOOK"], pace), tell, print).run(BEGINS + DAY)
 
 
 class _Shifted(Pace):

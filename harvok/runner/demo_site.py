@@ -28,7 +28,7 @@ from harvok.runner.run import run_test
 from harvok.runner.site_files import read_site
 from harvok.runner.site_page import pairs_of, reports_beside, site_page
 from harvok.runner.site_runs import Coordinator
-from harvok.runner.site_tests import Pace, Setting, Tell
+from harvok.runner.site_tests import Pace, SiteSetting, Tell
 from harvok.station.address import resolve
 from harvok.station.client import StationClient
 from harvok.station.contact import Access
@@ -128,7 +128,7 @@ def _keys_in(folder: Path) -> Iterator[None]:
 
 def run_rounds(site: Path, place: str, tell: Tell, clock: Clock = SYSTEM) -> list[SiteTest]:
     """Each test of each round once."""
-    return Coordinator(Setting(read_site(site), site, place, Pace(clock, clock.utc())), tell, _quiet).run_once()
+    return Coordinator(SiteSetting(read_site(site), site, place, Pace(clock, clock.utc())), tell, _quiet).run_once()
 
 
 def _quiet(_: str) -> None:

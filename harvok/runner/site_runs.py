@@ -18,7 +18,7 @@ from harvok.host.state import open_state, take_lock
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_planner import LOOK_BACK, NEVER_S, Planner
-from harvok.runner.site_tests import Setting, SiteTestProcess, Tell, given_up
+from harvok.runner.site_tests import SiteSetting, SiteTestProcess, Tell, given_up
 from harvok.signals import heeded
 
 LOOK_S = 1.0
@@ -36,7 +36,7 @@ class Stop:
 class OwnProcesses:
     """Runs tests on this host."""
 
-    def __init__(self, setting: Setting, tell: Tell) -> None:
+    def __init__(self, setting: SiteSetting, tell: Tell) -> None:
         self._setting, self._tell = setting, tell
         self.running: list[SiteTestProcess] = []
 
@@ -70,7 +70,7 @@ class OwnProcesses:
 class Coordinator:
     """Runs the rounds of one site until it is stopped."""
 
-    def __init__(self, setting: Setting, tell: Tell, notice: Callable[[str], None]) -> None:
+    def __init__(self, setting: SiteSetting, tell: Tell, notice: Callable[[str], None]) -> None:
         self._setting, self._tell, self._notice = setting, tell, notice
         self._site, self._pace = setting.site, setting.pace
         self._crew = OwnProcesses(setting, tell)

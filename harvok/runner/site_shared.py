@@ -22,7 +22,7 @@ from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_files import rounds_of
 from harvok.runner.site_planner import LOOK_BACK, Planner
 from harvok.runner.site_runs import LOOK_S, Stop, heeding
-from harvok.runner.site_tests import Setting, SiteTestProcess, Tell, failed, given_up
+from harvok.runner.site_tests import SiteSetting, SiteTestProcess, Tell, failed, given_up
 from harvok.runner.site_work import SharedWork
 
 _ASK_FOR_LOST_S = 5.0
@@ -33,7 +33,7 @@ class SharedCoordinator:
     """One of them. `tell` hears of what begins and ends here, `hear` of every test of the site that ended or was
     missed, at the coordinator that plans."""
 
-    def __init__(self, setting: Setting, tell: Tell, hear: Tell, notice: Callable[[str], None]) -> None:
+    def __init__(self, setting: SiteSetting, tell: Tell, hear: Tell, notice: Callable[[str], None]) -> None:
         """Raises UsageError for a logbook that cannot be shared, and for tests of the coordinator's own host."""
         if not setting.logbook.startswith("postgresql"):
             raise UsageError(
@@ -124,7 +124,7 @@ class _Planning:
     """The seat's work, from taking it over on. It is a planner's crew: whose turn has come is handed to all."""
 
     def __init__(
-        self, setting: Setting, work: SharedWork, tell: Tell, hear: Tell, notice: Callable[[str], None]
+        self, setting: SiteSetting, work: SharedWork, tell: Tell, hear: Tell, notice: Callable[[str], None]
     ) -> None:
         self._setting, self._work, self._hear = setting, work, hear
         self._book = _straight(setting, notice)
@@ -180,7 +180,7 @@ class _Planning:
         return found
 
 
-def _straight(setting: Setting, notice: Callable[[str], None]) -> LastingSiteBook:
+def _straight(setting: SiteSetting, notice: Callable[[str], None]) -> LastingSiteBook:
     """The tests in the database itself: nothing is planned or taken while it is away."""
     return LastingSiteBook(setting.logbook, setting.site.name, notice, setting.pace.clock, lasting=False)
 

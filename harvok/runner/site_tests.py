@@ -36,7 +36,7 @@ class Pace:
 
 
 @dataclass(frozen=True, slots=True)
-class Setting:
+class SiteSetting:
     """What every test of a site needs to know: the site and its file, where runs are kept, and its clocks."""
 
     site: SiteFile
@@ -48,7 +48,7 @@ class Setting:
 class SiteTestProcess:
     """A test that is under way."""
 
-    def __init__(self, setting: Setting, test: SiteTest) -> None:
+    def __init__(self, setting: SiteSetting, test: SiteTest) -> None:
         """Begins a test, which is `running` since its `began`."""
         assert test.began
         keys = setting.site.round(test.round)

@@ -144,7 +144,7 @@ def run(
     from harvok.runner.page_writer import PageWriter
     from harvok.runner.site_files import read_site
     from harvok.runner.site_runs import Coordinator
-    from harvok.runner.site_tests import Pace, Setting
+    from harvok.runner.site_tests import Pace, SiteSetting
 
     if shared and (once or compress != 1):
         raise typer.BadParameter("goes with neither --once nor --compress", param_hint="'--shared'")
@@ -161,7 +161,7 @@ def run(
             view.tell(test)
             hear(test)
 
-        setting = Setting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress))
+        setting = SiteSetting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress))
         until = begins + timedelta(seconds=for_) if for_ else None
         code = 0
         if once:
