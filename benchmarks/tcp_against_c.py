@@ -2,12 +2,12 @@
 
     python benchmarks/tcp_against_c.py [--flows 1 4] [--rounds 7] [--seconds 3]
 
-Prints the goodput of both for each round, and the median of the ratios of neighbours. A ratio is what can be
-trusted on a noisy machine; a single rate cannot.
+Harvok both by copying and by zero-copy; the C loop copies. Prints the goodput of each round, the median of the ratios
+of neighbours, and what CPU Harvok's workers at both ends took for a gigabit. A ratio is what can be trusted on a noisy
+machine; a single rate cannot.
 """
 
 import argparse
-import json
 import os
 import statistics
 import subprocess
@@ -15,6 +15,8 @@ import sys
 import tempfile
 from pathlib import Path
 
+from harvok.core.models.run import parse_record
+from harvok.core.samples import replayed
 from harvok.testing.namespaces import ADDRESSES, NamespacePair
 from harvok.testing.own_user import own_user
 
@@ -39,17 +41,24 @@ def reference_bps(pair: NamespacePair, program: Path, flows: int, seconds: float
         return float(receiver.stdout.read()) * 8
 
 
-def harvok_bps(pair: NamespacePair, flows: int, seconds: float, *more: str) -> float:
-    """Whole-test goodput of Harvok in b/s, near to far."""
+def harvok(pair: NamespacePair, flows: int, seconds: float, method: str) -> tuple[float, float]:
+    """Whole-test goodput of Harvok in b/s, near to far, and the CPU time of its workers at both ends in s/Gb."""
     command = [
         sys.executable, "-m", "harvok", "tcp", ADDRESSES["far"], "--direction", "send", "--flows", str(flows),
-        "--duration", f"{seconds}s", "--json", *more,
+        "--duration", f"{seconds}s", "--method", method, "--json",
     ]  # fmt: skip
     done = pair.run("near", command)
     if done.returncode:
         sys.exit(done.stderr)
-    figures = json.loads(done.stdout)["figures"]
-    return next(float(f["value"]) for f in figures if f["quantity"] == "goodput-mean")
+    record = parse_record(done.stdout)
+    goodput_bps = next(figure.value for figure in record.figures if figure.quantity == "goodput-mean")
+    busy: dict[str, dict[float, float]] = {"near": {}, "far": {}}
+    for sample in (one for trial in record.trials for one in replayed(trial.samples)):
+        if sample.quantity == "cpu-worker":
+            at_end = busy[sample.source]
+            at_end[sample.at_s] = at_end.get(sample.at_s, 0.0) + sample.value
+    cores = sum(statistics.mean(at_end.values()) for at_end in busy.values())
+    return goodput_bps, cores / (goodput_bps / 1e9)
 
 
 def main() -> None:
@@ -73,14 +82,23 @@ def main() -> None:
 
 
 def measure(pair: NamespacePair, program: Path, flows: int, rounds: int, seconds: float) -> None:
-    """Alternates the two, and prints each round and the medians."""
-    ratios = []
+    """Alternates the three, and prints each round and the medians."""
+    ratios: dict[str, list[float]] = {"copy": [], "zero-copy": []}
+    cpu: dict[str, list[float]] = {"copy": [], "zero-copy": []}
     for number in range(1, rounds + 1):
-        reference, harvok = reference_bps(pair, program, flows, seconds), harvok_bps(pair, flows, seconds)
-        ratios.append(harvok / reference)
-        print(f"{flows} flows, round {number}: C {reference / 1e9:6.2f} Gb/s, Harvok {harvok / 1e9:6.2f} Gb/s,"
-              f" ratio {ratios[-1]:.3f}", flush=True)  # fmt: skip
-    print(f"{flows} flows: median ratio {statistics.median(ratios):.3f} ({min(ratios):.3f} to {max(ratios):.3f})")
+        reference = reference_bps(pair, program, flows, seconds)
+        said = [f"C {reference / 1e9:6.2f} Gb/s"]
+        for method, of_method in ratios.items():
+            goodput_bps, cpu_s = harvok(pair, flows, seconds, method)
+            of_method.append(goodput_bps / reference)
+            cpu[method].append(cpu_s)
+            said.append(f"{method} {goodput_bps / 1e9:6.2f} Gb/s, ratio {of_method[-1]:.2f}, {cpu_s * 1e3:.0f} ms/Gb")
+        print(f"{flows} flows, round {number}: {'; '.join(said)}", flush=True)
+    for method, of_method in ratios.items():
+        print(f"{flows} flows, {method}: median ratio {statistics.median(of_method):.2f} ({min(of_method):.2f} to "
+              f"{max(of_method):.2f}), {statistics.median(cpu[method]) * 1e3:.0f} ms/Gb")  # fmt: skip
+    shares = [less / more for less, more in zip(cpu["zero-copy"], cpu["copy"], strict=True) if more]
+    print(f"{flows} flows: CPU by zero-copy over that by copying, median {statistics.median(shares):.2f}")
 
 
 if __name__ == "__main__":

@@ -12,6 +12,7 @@ from harvok.core.models.device import DeviceRecord
 from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord
 from harvok.core.quantities import QUANTITIES
+from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import format_speed
 from harvok.logbook.store import Logbook
 
@@ -65,6 +66,11 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     if record.link.rated_bps:
         yield "link.rated", format_speed(record.link.rated_bps)
     yield from kind_of(record.test).conditions(record.test)
+    methods = {
+        d.method for trial in record.trials if isinstance(trial.result, TcpOutcome) for d in trial.result.directions
+    }
+    if methods:
+        yield "test.method", " and ".join(sorted(methods))
     if record.impairment:
         put = record.impairment.impairment
         yield "path.impairment", f"{put.name}: {put.model_dump_json(exclude={'name', 'about'}, exclude_defaults=True)}"

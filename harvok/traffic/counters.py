@@ -25,6 +25,10 @@ class Cell(IntEnum):
     """Monotonic time when the flow ended; 0 while it runs."""
     ERRNO = 3
     """The operating system's error number that ended the flow; 0 for none."""
+    COMPARED = 4
+    """Bytes that a receiver compared with what the sender sent."""
+    ALTERED = 5
+    """Bytes of those in blocks that were not the same."""
 
 
 class FrameCell(IntEnum):
@@ -38,7 +42,7 @@ class FrameCell(IntEnum):
     """Mean delay of the frames that came last; 0 before any came."""
 
 
-ROWS_FOR_STEPS = MAX_STEPS // len(Cell)
+ROWS_FOR_STEPS = -(-MAX_STEPS // len(Cell))
 """Where each step of a frame trial begins is told in a cell of its own."""
 NOT_YET = (1 << 63) - 1
 """Where a step begins that has not begun: above every number."""

@@ -12,6 +12,7 @@ from harvok.errors import FlowBrokenError
 from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.sockets import describe, missing_here, read_tcp_info, with_send_buffer
 from harvok.traffic.workers import Workers
+from harvok.traffic.zero_copy import resolved
 
 _POLL_S = 0.001  # while waiting for the first byte
 FIRST_BYTE_TIMEOUT_S = 10.0
@@ -34,7 +35,14 @@ class FlowWatch:
     """The flows of one half of one direction at one end, their workers, and what was seen of them."""
 
     def __init__(
-        self, end: End, direction: str, role: Role, trial: TcpTrial, sockets: Sequence[socket], clock: Clock
+        self,
+        end: End,
+        direction: str,
+        role: Role,
+        trial: TcpTrial,
+        sockets: Sequence[socket],
+        seed: str,
+        clock: Clock,
     ) -> None:
         self._end = end
         self.direction = direction
@@ -46,7 +54,8 @@ class FlowWatch:
         self._counters = Counters(len(sockets))
         amount = trial.amount_bytes
         share = None if amount is None else -(-amount // len(sockets))
-        self._workers = Workers(role, sockets, self._counters, share)
+        self._method = resolved(trial.method)
+        self._workers = Workers(role, sockets, self._counters, (self._method, seed), share)
         self._origin_ns = 0
         self._elapsed_s = 0.0
         self._stopping = False
@@ -101,6 +110,8 @@ class FlowWatch:
                 with_send_buffer(sock, one) for sock, one in zip(self._sockets, self._connections, strict=True)
             ],
             missing=missing_here(),
+            method=self._method,
+            compared_bytes=sum(self._counters.read(flow, Cell.COMPARED) for flow in range(len(self._sockets))),
         )
 
     def interrupt(self) -> None:
@@ -160,6 +171,7 @@ class FlowWatch:
         if self._stopping:
             return
         for flow in range(len(self._sockets)):
+            self._check_content(flow)
             number = self._counters.read(flow, Cell.ERRNO)
             early = self._trial.duration_s is not None and self._counters.read(flow, Cell.LAST_NS)
             if number or early:
@@ -168,6 +180,16 @@ class FlowWatch:
                     f"flow {flow} ({self.direction}) broke after {self._elapsed_s:.1f} s: {why}",
                     "See whether the station, the lead or a firewall on the way went down, then measure again.",
                 )
+
+    def _check_content(self, flow: int) -> None:
+        """Raises FlowBrokenError for bytes that are not those that were sent."""
+        altered = self._counters.read(flow, Cell.ALTERED)
+        if altered:
+            raise FlowBrokenError(
+                f"flow {flow} ({self.direction}): something on the way altered what was sent; in {altered} of "
+                f"{self._counters.read(flow, Cell.COMPARED)} bytes compared there are others",
+                "Look for a proxy or a filter between the hosts, and for a card or memory that is faulty.",
+            )
 
     def _flow_bytes(self) -> list[int]:
         return [self._counters.read(flow, Cell.BYTES) for flow in range(len(self._sockets))]

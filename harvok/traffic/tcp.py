@@ -258,5 +258,5 @@ class TcpTrialEnd(TrialEnd):
 
     def __init__(self, end: End, trial: TcpTrial, sockets: Sockets, trial_id: bytes, clock: Clock) -> None:
         roles = [(stream.name, stream.role_at(end)) for stream in trial.streams]
-        watches = (FlowWatch(end, name, role, trial, sockets[role], clock) for name, role in roles)
+        watches = (FlowWatch(end, name, role, trial, sockets[role], trial_id.hex(), clock) for name, role in roles)
         super().__init__(watches, partial(close_all, sockets))

@@ -14,10 +14,11 @@ from dataclasses import asdict, dataclass
 
 from harvok.clock import SYSTEM
 from harvok.core.ends import Role
+from harvok.core.trials.tcp import Method
 from harvok.traffic.counters import Cell, Counters
+from harvok.traffic.zero_copy import BLOCK_BYTES, block_of, drop_and_compare, send_from_file
 from harvok.worker.child import run, say_ready, wait_begin
 
-BLOCK_BYTES = 64 * 1024
 BLOCKS_ALONE, BLOCKS_SHARING = 2, 8
 """How many blocks one call moves. All of them are one and the same block: it stays in the core's cache, so that what is
 measured is the kernel and the link, not this host's memory. A flow that is alone goes fastest with short
@@ -29,7 +30,7 @@ often."""
 class Orders:
     """What a worker is to do: play `role` on the sockets `fds`, counting in the rows `flows` of the counters.
 
-    `amount_bytes` is for each flow; None sends until the parent ends it.
+    `amount_bytes` is for each flow; None sends until the parent ends it. `seed` is what both ends make the bytes of.
     """
 
     role: Role
@@ -37,6 +38,8 @@ class Orders:
     flows: list[int]
     counters_fd: int
     counters_rows: int
+    method: Method
+    seed: str
     amount_bytes: int | None = None
 
     def encode(self) -> str:
@@ -47,29 +50,33 @@ class Orders:
         return cls(**json.loads(text))
 
 
-def _block() -> memoryview:
-    """A page-aligned block of random bytes, so that nothing on the way can shrink it."""
+def _block(seed: str) -> memoryview:
+    """The trial's block of random bytes, page-aligned."""
     block = memoryview(mmap.mmap(-1, BLOCK_BYTES))
-    block[:] = os.urandom(BLOCK_BYTES)
+    block[:] = block_of(seed)
     return block
 
 
-def _send(sock: socket.socket, cells: memoryview, at: int, blocks_a_call: int) -> None:
+def _send(sock: socket.socket, block: memoryview, cells: memoryview, at: int, blocks_a_call: int) -> None:
     """Sends without end, counting into `cells[at]`."""
-    blocks = [_block()] * blocks_a_call
+    blocks = [block] * blocks_a_call
     send, total = sock.sendmsg, 0
     while True:
         total += send(blocks)
         cells[at] = total
 
 
-def _send_amount(sock: socket.socket, cells: memoryview, at: int, amount_bytes: int) -> None:
-    """Sends exactly `amount_bytes`, closes the sending side and waits until the other end has read it all."""
-    block = _block()
-    left = amount_bytes
-    while left:
-        left -= sock.send(block[:left])
-        cells[at] = amount_bytes - left
+def _send_amount(sock: socket.socket, block: memoryview, cells: memoryview, at: int, amount_bytes: int) -> None:
+    """Sends exactly `amount_bytes`."""
+    total = 0
+    while total < amount_bytes:
+        place = total % BLOCK_BYTES
+        total += sock.send(block[place : place + amount_bytes - total])
+        cells[at] = total
+
+
+def _await_reader(sock: socket.socket) -> None:
+    """Closes the sending side and waits until the other end has read it all."""
     sock.shutdown(socket.SHUT_WR)
     while sock.recv(64):
         pass
@@ -77,7 +84,7 @@ def _send_amount(sock: socket.socket, cells: memoryview, at: int, amount_bytes: 
 
 def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blocks_a_call: int) -> None:
     """Receives until the other end closes, counting into `cells[at]`; stamps the first byte into `cells[first_at]`."""
-    blocks = [_block()] * blocks_a_call
+    blocks = [memoryview(mmap.mmap(-1, BLOCK_BYTES))] * blocks_a_call
     receive = sock.recvmsg_into
     total = receive(blocks)[0]
     cells[first_at] = SYSTEM.now_ns()
@@ -85,23 +92,43 @@ def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blo
     while got := receive(blocks)[0]:
         total += got
         cells[at] = total
-    sock.shutdown(socket.SHUT_WR)  # tells a sender of a set amount that everything was read
 
 
 def _flow(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:
     """Runs one flow to its end and leaves the time and the error, if any, in its row."""
-    cells, at = counters.cells, Counters.index(row, Cell.BYTES)
-    blocks = BLOCKS_ALONE if orders.counters_rows == 1 else BLOCKS_SHARING
+    cells = counters.cells
     try:
         if orders.role == "receiver":
-            _receive(sock, cells, at, Counters.index(row, Cell.FIRST_NS), blocks)
-        elif orders.amount_bytes is None:
-            _send(sock, cells, at, blocks)
+            _play_receiver(orders, sock, counters, row)
         else:
-            _send_amount(sock, cells, at, orders.amount_bytes)
+            _play_sender(orders, sock, cells, Counters.index(row, Cell.BYTES))
     except OSError as error:
         cells[Counters.index(row, Cell.ERRNO)] = error.errno or -1
     cells[Counters.index(row, Cell.LAST_NS)] = SYSTEM.now_ns()
+
+
+def _play_receiver(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:
+    at, first_at = Counters.index(row, Cell.BYTES), Counters.index(row, Cell.FIRST_NS)
+    if orders.method == "zero-copy":
+        compared_at, altered_at = Counters.index(row, Cell.COMPARED), Counters.index(row, Cell.ALTERED)
+        drop_and_compare(sock, block_of(orders.seed), counters.cells, at, first_at, compared_at, altered_at)
+    else:
+        _receive(sock, counters.cells, at, first_at, _blocks_a_call(orders))
+    sock.shutdown(socket.SHUT_WR)  # tells a sender of a set amount that everything was read
+
+
+def _play_sender(orders: Orders, sock: socket.socket, cells: memoryview, at: int) -> None:
+    if orders.method == "zero-copy":
+        send_from_file(sock, block_of(orders.seed), cells, at, orders.amount_bytes)
+    elif orders.amount_bytes is None:
+        _send(sock, _block(orders.seed), cells, at, _blocks_a_call(orders))
+    else:
+        _send_amount(sock, _block(orders.seed), cells, at, orders.amount_bytes)
+    _await_reader(sock)
+
+
+def _blocks_a_call(orders: Orders) -> int:
+    return BLOCKS_ALONE if orders.counters_rows == 1 else BLOCKS_SHARING
 
 
 def _start(work: Callable[..., None], *args: object) -> None:

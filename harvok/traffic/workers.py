@@ -5,11 +5,14 @@ from collections.abc import Sequence
 from socket import socket
 
 from harvok.core.ends import Role
+from harvok.core.trials.tcp import Method
 from harvok.traffic.counters import Counters
 from harvok.traffic.worker import Orders
 from harvok.worker.parent import Worker, died
 
 _PROCESSES_A_CORE = 4
+Moving = tuple[Method, str]
+"""By which method, and the seed of the bytes."""
 
 
 class Workers:
@@ -19,13 +22,15 @@ class Workers:
     their bytes, but take turns in it, which costs a few percent where cores are short.
     """
 
-    def __init__(self, role: Role, sockets: Sequence[socket], counters: Counters, amount_bytes: int | None) -> None:
+    def __init__(
+        self, role: Role, sockets: Sequence[socket], counters: Counters, how: Moving, amount_bytes: int | None
+    ) -> None:
         count = min(len(sockets), _PROCESSES_A_CORE * (os.cpu_count() or 1))
         self._processes = []
         for number in range(count):
             flows = list(range(number, len(sockets), count))
             fds = [sockets[flow].fileno() for flow in flows]
-            orders = Orders(role, fds, flows, counters.fileno(), len(sockets), amount_bytes)
+            orders = Orders(role, fds, flows, counters.fileno(), len(sockets), *how, amount_bytes)
             self._processes.append(Worker("harvok.traffic.worker", orders.encode(), [*fds, counters.fileno()]))
 
     @property

@@ -261,7 +261,7 @@ class Pieces(unittest.TestCase):
             self.assertEqual(ours.read(1, Cell.BYTES), 0)
 
     def test_orders_survive_the_command_line(self) -> None:
-        orders = Orders("sender", [5, 7], [0, 2], 9, 3, 10**12)
+        orders = Orders("sender", [5, 7], [0, 2], 9, 3, "zero-copy", "5eed", 10**12)
         self.assertEqual(Orders.decode(orders.encode()), orders)
 
     def test_a_taken_port_is_named(self) -> None:

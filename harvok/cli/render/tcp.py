@@ -17,6 +17,7 @@ from harvok.core.samples import replayed
 from harvok.core.tcp.reading import Reading
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial
+from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import (
     format_byte_rate,
     format_duration,
@@ -124,12 +125,21 @@ def _show_direction(console: Console, record: RunRecord, reading: Reading) -> No
     )
     console.print()
     console.print(headline, soft_wrap=True)
-    for line in (_settling(figures, reading), _transport(figures), _cores(figures)):
+    for line in (_method(record, reading.direction), _settling(figures, reading), _transport(figures), _cores(figures)):
         if line:
             console.print(_indented(line))
     limiter = reading.limiter
     console.print(_indented(Text.assemble(("limiter: ", "bold"), limiter.name, f" – {limiter.evidence}")))
     console.print(_indented(Text.assemble(("next: ", "bold"), limiter.advice)))
+
+
+def _method(record: RunRecord, direction: str) -> str:
+    """How the bytes were taken, where that is not how an application takes them."""
+    for trial in record.trials:
+        for one in trial.result.directions if isinstance(trial.result, TcpOutcome) else ():
+            if one.direction == direction and one.method == "zero-copy":
+                return f"zero-copy: the receiver read and compared {format_share(one.compared_share)}"
+    return ""
 
 
 def _indented(text: str | Text) -> Padding:

@@ -15,7 +15,7 @@ from harvok.core.kinds.step import Step
 from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.sweeps.axes import TCP_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
-from harvok.core.trials.tcp import SocketOptions, tcp_trial
+from harvok.core.trials.tcp import Method, SocketOptions, tcp_trial
 from harvok.core.units import format_rate, format_size, format_span
 
 
@@ -33,6 +33,7 @@ class TcpStep(Step):
     congestion_control: str | None = None
     dscp: Annotated[int, Field(ge=0, le=63)] | None = None
     pacing: Annotated[Rate, Field(ge=1e3)] | None = None
+    method: Method = "auto"
 
     @property
     def labels(self) -> dict[str, list[str]]:
@@ -42,7 +43,9 @@ class TcpStep(Step):
         """The test to run."""
         buffer = None if self.socket_buffer is None else int(self.socket_buffer)
         options = SocketOptions(buffer, None, self.congestion_control, self.dscp, self.pacing)
-        return TcpTest(self.direction, tcp_trial(self.flows, self.duration, options=options), self.settling)
+        return TcpTest(
+            self.direction, tcp_trial(self.flows, self.duration, options=options, method=self.method), self.settling
+        )
 
     @property
     def words(self) -> str:

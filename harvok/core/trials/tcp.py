@@ -31,6 +31,10 @@ from harvok.core.ends import CpuUse, Role, Stream
 from harvok.core.samples import INTERVAL_INDEX, INTERVAL_LENGTH, Sample, cpu_samples
 from harvok.core.time_axis import ClockOffset
 
+Method = Literal["auto", "copy", "zero-copy"]
+"""How hosts move the bytes: copied as an application does, or passed on and dropped in the kernel; `auto` is zero-copy
+where the system can. Each half tells which it was."""
+
 
 @dataclass(frozen=True, slots=True)
 class SocketOptions:
@@ -61,6 +65,7 @@ class TcpTrial:
     interval_s: Interval = 1.0
     tick_s: Tick = 0.1
     options: SocketOptions = SocketOptions()
+    method: Method = "copy"
     kind: Literal["tcp"] = "tcp"
 
 
@@ -73,12 +78,13 @@ def tcp_trial(
     amount_bytes: int | None = None,
     interval_s: float = 1.0,
     options: SocketOptions = SocketOptions(),
+    method: Method = "auto",
 ) -> TcpTrial:
     """The pattern of a trial whose streams are filled in later; ten ticks an interval, within bounds."""
     if duration_s is not None:
         interval_s = min(interval_s, duration_s)
     tick_s = max(min(interval_s / 10, _SLOWEST_TICK_S), _FASTEST_TICK_S)
-    return TcpTrial((), flows, duration_s, amount_bytes, interval_s, tick_s, options)
+    return TcpTrial((), flows, duration_s, amount_bytes, interval_s, tick_s, options, method)
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,7 +187,8 @@ class Connection:
 
 @dataclass(frozen=True, slots=True)
 class TcpSummary:
-    """What one half of one direction says at its end. `elapsed_s` runs from the half's own origin."""
+    """What one half of one direction says at its end. `elapsed_s` runs from the half's own origin. A receiver by
+    zero-copy read `compared_bytes` of all, and found them to be what was sent."""
 
     direction: Name
     role: Role
@@ -189,6 +196,8 @@ class TcpSummary:
     flow_bytes: list[Count]
     connections: list[Connection]
     missing: list[Line] = field(default_factory=list)
+    method: Method = "copy"
+    compared_bytes: Count = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +226,17 @@ class DirectionOutcome:
     sender: TcpSummary | None = None
     receiver: TcpSummary | None = None
     foreign_share: float | None = None
+
+    @property
+    def method(self) -> Method:
+        """How the receiving host took the bytes."""
+        return self.receiver.method if self.receiver else "copy"
+
+    @property
+    def compared_share(self) -> float:
+        """How much of what arrived was read and compared; only by zero-copy."""
+        arrived = sum(self.receiver.flow_bytes) if self.receiver else 0
+        return self.receiver.compared_bytes / arrived if self.receiver and arrived else 0.0
 
 
 @dataclass(frozen=True, slots=True)
