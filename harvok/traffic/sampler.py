@@ -186,8 +186,8 @@ class FlowWatch:
         altered = self._counters.read(flow, Cell.ALTERED)
         if altered:
             raise FlowBrokenError(
-                f"flow {flow} ({self.direction}): something on the way altered what was sent; in {altered} of "
-                f"{self._counters.read(flow, Cell.COMPARED)} bytes compared there are others",
+                f"flow {flow} ({self.direction}): something on the way altered what was sent, in blocks of {altered} "
+                f"of the {self._counters.read(flow, Cell.COMPARED)} bytes that were compared",
                 "Look for a proxy or a filter between the hosts, and for a card or memory that is faulty.",
             )
 

@@ -32,15 +32,15 @@ def free_port() -> int:
 class Joined:
     """Both halves of a trial in this process, joined over loopback."""
 
-    def __init__(self, trial: TcpTrial, host: str = HOST) -> None:
+    def __init__(self, trial: TcpTrial, host: str = HOST, ids: tuple[bytes, bytes] = (b"", b"")) -> None:
         target = DataTarget((host, free_port()), secrets.token_bytes(TRIAL_ID_BYTES), secrets.token_bytes(KEY_BYTES))
         listener = TcpListener(trial, target.trial_id, target.key, host, target.address[1])
         near = connect_flows(trial, target, Source())
         far = listener.sockets(5)
         listener.close()
         self.intervals: list[TcpInterval] = []
-        self.near = TcpTrialEnd("near", trial, near, b"", SYSTEM)
-        self.far = TcpTrialEnd("far", trial, far, b"", SYSTEM)
+        self.near = TcpTrialEnd("near", trial, near, ids[0], SYSTEM)
+        self.far = TcpTrialEnd("far", trial, far, ids[1], SYSTEM)
 
     def run(self) -> list[TcpSummary]:
         with closing(self.near), closing(self.far):

@@ -69,6 +69,19 @@ class Measuring(ProgramTest):
         receiver = record["trials"][0]["result"]["directions"][0]["receiver"]
         self.assertEqual(receiver["flow_bytes"], [2_500_000, 2_500_000])
 
+    def test_what_was_not_copied_is_said_and_is_another_condition(self) -> None:
+        _, address = self.station()
+        common = (address, *SHORT, "--direction", "send")
+        said = self.harvok("tcp", *common, "--method", "zero-copy", "--series", "spared").stdout
+        self.assertRegex(said, r"zero-copy: the receiver read and compared \d+\.\d+ %")
+        record = self.measured(*common, "--method", "copy", "--series", "copied")
+        (direction,) = record["trials"][0]["result"]["directions"]
+        self.assertEqual([direction[half]["method"] for half in ("sender", "receiver")], ["copy", "copy"])
+        self.assertEqual(direction["receiver"]["compared_bytes"], 0)
+        told = self.inside("compare", "copied", "spared", code=3).stdout
+        self.assertRegex(told, r"test\.method\s+copy\s+zero-copy")
+        self.assertNotIn("test.method", self.inside("compare", "copied", "copied", code=3).stdout)
+
     def test_repeats_are_runs_of_one_series(self) -> None:
         _, address = self.station()
         said = self.harvok("tcp", address, *SHORT, "--direction", "send", "--repeat", "3", "--series", "before").stdout
