@@ -52,6 +52,8 @@ _MADE_UP_BATCHES = 8
 _STALL_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _HEAR_MS = 20
+_HELD = 64
+"""How many blocks' delays the histogram counts at one time."""
 
 
 def send(order: SendOrder, counters: Counters) -> SendReport:
@@ -130,32 +132,43 @@ class _Sender:
             return
         here = slice(self._slot, self._slot + rest)
         self._hold_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
-        self._ring.mark[here] = self._marker()(self._lap)
+        mark, write_mark = self._marker()
+        write_mark(self._lap)
+        self._ring.mark[here] = mark
         self._ring.status[here].fill(SEND_REQUEST)
         self._ring.send()
         self._sent += rest
         self._lap, self._slot = self._lap + (here.stop == self._ring.slots), here.stop % self._ring.slots
 
-    def _marker(self) -> "Callable[[int], Any]":
-        """Makes the mark of a batch that is sent now: the lap of the ring, and the time."""
+    def _marker(self) -> "tuple[Any, Callable[[int], None]]":
+        """The mark of a batch, and what writes the lap of the ring and the time of now into it."""
         import struct
 
         import numpy as np
 
         from harvok.core.wire.frame import balanced
 
-        pack, finish = struct.Struct(">IQ").pack, balanced if self._order.ip == 6 else bytes
-        from_bytes, kind, wall_ns = np.frombuffer, self._ring.mark.dtype, SYSTEM.wall_ns
-        return lambda lap: from_bytes(finish(pack(lap, wall_ns())), kind)
+        mark = np.zeros(1, self._ring.mark.dtype)
+        text, put, wall_ns = memoryview(mark.view(np.uint8)), struct.Struct(">IQ"), SYSTEM.wall_ns  # type: ignore[arg-type]
+        put_into = put.pack_into
+
+        def write(lap: int) -> None:
+            put_into(text, 0, lap, wall_ns())
+
+        def write_balanced(lap: int) -> None:
+            text[:] = balanced(put.pack(lap, wall_ns()))
+
+        return mark, write_balanced if self._order.ip == 6 else write
 
     def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
         """The hot loop: all that it touches is cut and bound before it starts."""
         import numpy as np
 
-        from harvok.traffic.rings import SEND_REQUEST
+        from harvok.traffic.rings import MSG_DONTWAIT, SEND_REQUEST
 
+        check = self._ring.check
         status, marks = self._views[batch]
-        count, mark_now, give = np.count_nonzero, self._marker(), self._ring.send
+        count, give, (mark, write_mark) = np.count_nonzero, self._ring.give, self._marker()
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns = batch / load_fps * 1e9
         nearest_ns, stall_ns = int(gap_ns * CATCH_UP), max(int(_MADE_UP_BATCHES * gap_ns), _STALL_NS)
@@ -175,13 +188,17 @@ class _Sender:
                 now = self._hold_back(status[at], end_ns)
             if now >= end_ns or cells[stop_at]:
                 break
-            marks[at][:] = mark_now(lap)
+            write_mark(lap)
+            marks[at][:] = mark
             sent += batch
             if sent <= upto:
                 status[at].fill(SEND_REQUEST)
             else:
                 status[at][: upto - sent].fill(SEND_REQUEST)
-            give()
+            try:
+                give(b"", MSG_DONTWAIT)
+            except OSError as error:
+                check(error)
             cells[frames_at] = sent
             at += 1
             if at == turns:
@@ -240,6 +257,7 @@ class _FrameReceiver:
     def __init__(self, ring: "ReceiveRing", order: ReceiveOrder, counters: Counters) -> None:
         from harvok.core.measures.arrivals import Arrivals
         from harvok.core.measures.delay import DelayHistogram
+        from harvok.traffic.rings import raw_slots
 
         self._ring, self._order, self._cells = ring, order, counters.cells
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
@@ -248,6 +266,8 @@ class _FrameReceiver:
         self._starts = counters.row_cells(order.steps_row, order.steps)
         self._arrivals = Arrivals()
         self._delays = [DelayHistogram() for _ in range(order.steps)]
+        self._held: list[list[Any]] = [[] for _ in range(order.steps)]
+        self._raw_slots = raw_slots(order.slots)
         self._received = [0] * order.steps
         self._tagged: list[int] = []
         self._last_ns = self._longest_gap_ns = 0
@@ -260,18 +280,41 @@ class _FrameReceiver:
             self._hear()
 
     def _hear(self) -> None:
-        import numpy as np
 
         for block in self._ring.blocks(_HEAR_MS):
-            numbers, at_ns = block.numbers(self._order.slots), block.at_ns()
-            self.own += len(numbers)
-            for step, start, end in self._by_step(numbers):
-                self._take(step, block.part(start, end), numbers[start:end], at_ns[start:end])
+            at_ns = block.at_ns()
+            self.own += len(block)
+            if not self._take_run(block, at_ns):
+                self._take_any(block, at_ns)
             before_ns = self._last_ns or int(at_ns[0])
-            within_ns = int(np.diff(at_ns).max(initial=0))
+            within_ns = int((at_ns[1:] - at_ns[:-1]).max(initial=0))
             self._longest_gap_ns = max(self._longest_gap_ns, within_ns, int(at_ns[0]) - before_ns)
             self._last_ns = int(at_ns[-1])
             self._cells[self._frames_at] = self._arrivals.received
+
+    def _take_run(self, block: "Block", at_ns: Any) -> bool:
+        """Takes a block in which nothing is missing, doubled or out of order, as in nearly all; False for others."""
+        import numpy as np
+
+        first, count, batch = self._arrivals.highest + 1, len(block), self._order.batch
+        starts = [start for start in self._starts[1:] if start != NOT_YET]
+        if starts and starts[-1] > first:
+            return False
+        if not block.is_run(first, self._order.slots, self._raw_slots):
+            return False
+        self._arrivals.add_run(first, count)
+        self._received[len(starts)] += count
+        offset = -first % batch
+        which = slice(offset, None, batch)
+        self._take_delays(
+            len(starts), at_ns[which] - block.stamp_ns(which), lambda: np.arange(first, first + count)[which]
+        )
+        return True
+
+    def _take_any(self, block: "Block", at_ns: Any) -> None:
+        numbers = block.numbers(self._order.slots)
+        for step, start, end in self._by_step(numbers):
+            self._take(step, block.part(start, end), numbers[start:end], at_ns[start:end])
 
     def _by_step(self, numbers: Any) -> "Iterator[tuple[int, int, int]]":
         """The portions of a block that follow one upon the other and were sent in one step: step, start, end."""
@@ -297,12 +340,28 @@ class _FrameReceiver:
             first: Any = slice(int(-numbers[0] % self._order.batch), None, self._order.batch)
         else:
             first = np.flatnonzero(numbers % self._order.batch == 0)
-        delays = at_ns[first] - block.stamp_ns(first)
-        if len(delays):
-            self._delays[step].add(delays)
-            self._cells[self._delay_at] = int(delays.mean())
+        self._take_delays(step, at_ns[first] - block.stamp_ns(first), lambda: numbers[first])
+
+    def _take_delays(self, step: int, delays: Any, numbers: Callable[[], Any]) -> None:
+        """Delays of some frames, and their numbers where these are needed."""
+        if not len(delays):
+            return
+        held = self._held[step]
+        held.append(delays)
+        if len(held) == _HELD:
+            self._count_held(step)
+        self._cells[self._delay_at] = int(delays.mean())
         if len(self._tagged) < len(self._order.tags):
-            self._tag(numbers[first], delays)
+            self._tag(numbers(), delays)
+
+    def _count_held(self, step: int) -> None:
+        """Has the histogram count many blocks at once: it costs as much for a few delays as for hundreds."""
+        import numpy as np
+
+        held = self._held[step]
+        if held:
+            self._delays[step].add(np.concatenate(held))
+            held.clear()
 
     def _tag(self, numbers: Any, delays: Any) -> None:
         tags = self._order.tags
@@ -311,6 +370,8 @@ class _FrameReceiver:
                 self._tagged.append(delay)
 
     def report(self, drops: int, looped: int, foreign: int) -> ReceiveReport:
+        for step in range(len(self._held)):
+            self._count_held(step)
         reported = [delays.summary() for delays in self._delays]
         for later in self._delays[1:]:
             self._delays[0].merge(later)

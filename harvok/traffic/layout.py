@@ -8,7 +8,7 @@ from harvok.errors import UsageError
 from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 
 _RING_BYTES, _MIN_SLOTS = 8 << 20, 1024
-_MAX_BATCH = 64
+_MAX_BATCH = 256
 _BATCHES_A_SECOND = 30_000
 _BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
 

@@ -11,6 +11,18 @@ from harvok.core.measures.arrivals import Arrivals
 WINDOW = 64
 
 
+class RunsGivenAway(unittest.TestCase):
+    def test_a_run_counts_as_its_numbers_would(self) -> None:
+        one, other = Arrivals(64), Arrivals(64)
+        for first, count in ((0, 10), (10, 40), (53, 30), (83, 64), (200, 1)):
+            one.add(np.arange(first, first + count))
+            other.add_run(first, count)
+        for name in ("received", "duplicates", "reordered", "highest", "too_late"):
+            self.assertEqual(getattr(one, name), getattr(other, name), name)
+        self.assertEqual((one.last_lost(), one.loss_runs()), (other.last_lost(), other.loss_runs()))
+        self.assertEqual(other.last_lost(), 199)
+
+
 def counted(*portions: list[int], window: int = WINDOW) -> Arrivals:
     made = Arrivals(window)
     for portion in portions:

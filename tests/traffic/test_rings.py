@@ -100,7 +100,7 @@ class Filters(unittest.TestCase):
 
 class Layout(unittest.TestCase):
     def test_batches_keep_the_calls_at_some_thirty_thousand(self) -> None:
-        wanted = {10: 1, 30_000: 1, 30_001: 2, 100_000: 4, 812_743: 32, 1_488_095: 64, 1e9: 64}
+        wanted = {10: 1, 30_000: 1, 30_001: 2, 100_000: 4, 812_743: 32, 1_488_095: 64, 5e6: 256, 1e9: 256}
         for load_fps, batch in wanted.items():
             self.assertEqual(batch_for(load_fps, 1), batch)
         self.assertEqual(batch_for(10, 256), 256)
@@ -162,8 +162,7 @@ class SendRings(unittest.TestCase):
             (11, None),
             (5, OSError),
         ):  # ENETDOWN, ENOBUFS, EAGAIN, EIO
-            with mock.patch.object(ring, "_sock") as sock:
-                sock.send.side_effect = OSError(number, "no")
+            with mock.patch.object(ring, "give", side_effect=OSError(number, "no")):
                 if raised:
                     with self.assertRaises(raised):
                         ring.send()
@@ -183,6 +182,29 @@ class Blocks(unittest.TestCase):
         self.assertEqual(block.stamp_ns(slice(1, None, 2)).tolist(), [2, 4])
         frames["s"] = 9
         self.assertEqual(int(rings.Block(frames).at_ns()[0]), 9_999_999_998)
+
+    def numbered(self, numbers: list[int], slots: int) -> rings.Block:
+        places = {"slot": 0, "raw_slot": 0, "lap": 2, "raw_lap": 2}
+        formats = [">u2", "u2", ">u4", "u4"]
+        layout = np.dtype({"names": [*places], "formats": formats, "offsets": [*places.values()], "itemsize": 16})
+        frames = np.zeros(len(numbers), layout)
+        frames["slot"], frames["lap"] = np.array(numbers) % slots, np.array(numbers) // slots
+        return rings.Block(frames)
+
+    def test_a_run_is_told_from_the_bytes_alone(self) -> None:
+        slots = 8
+        raw = rings.raw_slots(slots)
+        for first in (0, 3, 7, 8, 2**16 * slots - 2, 2**35 - 1):
+            for count in range(1, 24):
+                run = self.numbered([*range(first, first + count)], slots)
+                within_two_laps = count - min(count, slots - first % slots) <= slots
+                self.assertEqual(run.is_run(first, slots, raw), within_two_laps)
+                self.assertFalse(run.is_run(first + 1, slots, raw))
+                for at in range(count if within_two_laps else 0):
+                    for wrong in (first + at + 1, first + at + slots):
+                        numbers = [*range(first, first + count)]
+                        numbers[at] = wrong % 2**35
+                        self.assertFalse(self.numbered(numbers, slots).is_run(first, slots, raw), (first, count, at))
 
     def test_the_test_header_begins_behind_udp(self) -> None:
         self.assertEqual([header_offset(ip) for ip in ENDS], [42, 62, 14])
