@@ -60,11 +60,11 @@ def reference(program: Path, namespaces: list[str], size: int, seconds: float) -
 
 def harvok(ports: FramePorts, size: int, seconds: float) -> Round:
     """One round of Harvok: a trial at a load that nobody can hold."""
-    workers = ports._engine._workers
-    before_s = _cpu_s(workers[1].pid) if 1 in workers else 0.0
+    receiver = ports.workers.worker(1)
+    before_s = _cpu_s(receiver.pid)
     trial = FrameTrial((size,), (LoadStep(_FLAT_OUT_FPS, seconds),), pause_s=1.0)
     (one,) = ports.run(trial, Observer()).directions
-    cpu_s = _cpu_s(workers[1].pid) - before_s
+    cpu_s = _cpu_s(receiver.pid) - before_s
     return Round(one.offered_load_fps, cpu_s / one.received_frames * 1e6, one.lost_frames)
 
 

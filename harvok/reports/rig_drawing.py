@@ -9,7 +9,7 @@ from harvok.core.units import format_speed
 def drawing(rig: RigFile) -> list[str]:
     """The rig as lines of text: every second tester port on the left, the others on the right, the device between."""
     lead = f"──{format_speed(rig.rated)}──"
-    ports = [port.interface for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
+    ports = [port.place for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
     gap, boxes = " " * len(lead), [_box(port, "tester") for port in ports]
     if isinstance(rig, PortsRig | VirtualRig) and rig.device == "wire":
         return [f"{a}{join}{b}" for a, join, b in zip(boxes[0], [gap, lead, gap, gap], boxes[1], strict=True)]

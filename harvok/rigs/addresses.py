@@ -14,12 +14,14 @@ _SEED = 2544
 
 @dataclass(frozen=True, slots=True)
 class TesterPort:
-    """One tester port: its interface, the hardware address it speaks with, the router's on its side if there is one."""
+    """One tester port: its interface, the hardware address it speaks with, the router's on its side if there is one,
+    and the place where it is ("" is this host)."""
 
     interface: str
     mac: bytes
     side: Side
     gateway_mac: bytes | None = None
+    place: str = ""
 
     def address(self, ip: FrameIp) -> ipaddress.IPv4Interface | ipaddress.IPv6Interface:
         """Its own address with the network it is in."""

@@ -2,7 +2,7 @@
 
 import contextlib
 from collections.abc import Iterator, Sequence
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from harvok.clock import Clock
 from harvok.core.conditions import InterfaceFacts
@@ -15,6 +15,16 @@ from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_speed
 from harvok.core.wire.frame import FrameIp
 from harvok.errors import PortError, UsageError
+
+if TYPE_CHECKING:
+    from harvok.rigs.lent import Asking
+    from harvok.rigs.ports import FramePorts
+
+
+_ELSEWHERE = (
+    "Correct its name, or plug the adapter in.",
+    "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
+)
 
 
 class FrameRig(Protocol):
@@ -29,7 +39,11 @@ class FrameRig(Protocol):
 
 @contextlib.contextmanager
 def open_rig(
-    file: RigFile, seed_offset: int, clock: Clock, impairment: ImpairmentFile | None = None
+    file: RigFile,
+    seed_offset: int,
+    clock: Clock,
+    impairment: ImpairmentFile | None = None,
+    asking: "Asking | None" = None,
 ) -> Iterator[FrameRig]:
     """A rig that is ready for trials. Raises PortError or NearEndError when it cannot be.
 
@@ -49,27 +63,56 @@ def open_rig(
         with VirtualPorts(file, clock, impairment) as virtual:
             yield virtual
     else:
-        from harvok.rigs.ports import FramePorts, Wiring
-
-        facts = port_facts(file)
-        mtu = min(fact.mtu_bytes or 1500 for fact in facts)
-        interfaces = {name: port.interface for name, port in file.ports.items()}
-        with FramePorts(Wiring(file.name, interfaces, file.sides, file.device, mtu), clock) as ports:
+        with _open_ports(file, clock, asking) as ports:
             yield ports
 
 
-def record_of(file: RigFile) -> FrameRigRecord:
-    """What a run keeps of its rig."""
+@contextlib.contextmanager
+def _open_ports(file: PortsRig, clock: Clock, asking: "Asking | None") -> "Iterator[FramePorts]":
+    """Interfaces of this host, and those that stations lend."""
+    from harvok.rigs.lent import Asking, StationWorkers, stations_of
+    from harvok.rigs.ports import FramePorts, Wiring
+
+    with contextlib.ExitStack() as stack:
+        stations = {
+            name: stack.enter_context(StationWorkers(port, asking or Asking(), clock))
+            for name, port in stations_of(file).items()
+        }
+        facts = [
+            _fast_enough(stations[port.station].port_facts(port.interface), port.place, file.rated)
+            if port.station
+            else usable_port(port.interface, file.rated)
+            for port in file.ports.values()
+        ]
+        wiring = Wiring(
+            file.name,
+            {name: port.interface for name, port in file.ports.items()},
+            file.sides,
+            file.device,
+            min(fact.mtu_bytes or 1500 for fact in facts),
+            places={name: port.station for name, port in file.ports.items() if port.station},
+            facts=facts,
+        )
+        yield stack.enter_context(FramePorts(wiring, clock, elsewhere=stations))
+
+
+def record_of(file: RigFile, rig: FrameRig | None = None) -> FrameRigRecord:
+    """What a run keeps of its rig; of ports, as they are in the open rig."""
     if isinstance(file, SimulatedRig):
         return SimulatedRigRecord(file=file)
     if isinstance(file, VirtualRig):
         return VirtualRigRecord(file=file)
-    return PortsRigRecord(file=file, ports=port_facts(file))
+    from harvok.rigs.ports import FramePorts
+
+    return PortsRigRecord(file=file, ports=list(rig.facts) if isinstance(rig, FramePorts) else [])
 
 
-def port_facts(file: PortsRig) -> list[InterfaceFacts]:
-    """The interfaces of a rig. Raises PortError for one that cannot be a tester port."""
-    return [_usable_port(port.interface, file.rated) for port in file.ports.values()]
+def check_lent(ports: Sequence[str]) -> None:
+    """Raises PortError for an interface that cannot be lent: there is none, it is down, or it has addresses."""
+    from harvok.host.interfaces import port_that_is_up
+
+    for port in ports:
+        port_that_is_up(port, *_ELSEWHERE)
 
 
 def check_streams(file: RigFile, streams: Sequence[Stream]) -> None:
@@ -92,27 +135,30 @@ def problems_of(file: RigFile) -> list[str]:
     """What keeps a rig from being used on this host, in sentences; empty when nothing does."""
     problems = []
     for port in file.ports.values() if isinstance(file, PortsRig) else ():
+        if port.station:
+            continue
         try:
-            _usable_port(port.interface, file.rated)
+            usable_port(port.interface, file.rated)
         except PortError as error:
             problems.append(f"{error.message}. {error.hint}")
     return problems
 
 
-def _usable_port(name: str, rated_bps: float) -> InterfaceFacts:
+def usable_port(name: str, rated_bps: float) -> InterfaceFacts:
+    """An interface of this host as a tester port. Raises PortError for one that cannot be one."""
     from harvok.host.interfaces import port_that_is_up
 
-    state = port_that_is_up(
-        name,
-        "Correct the rig file, or plug the adapter in.",
-        "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
-    )
+    state = port_that_is_up(name, *_ELSEWHERE)
     if not state.carrier:
         raise PortError(f"the interface {name} has no link", "Check the lead and the port at its other end.")
-    speed = state.facts.negotiated_bps
+    return _fast_enough(state.facts, name, rated_bps)
+
+
+def _fast_enough(port: InterfaceFacts, name: str, rated_bps: float) -> InterfaceFacts:
+    speed = port.negotiated_bps
     if speed and speed < rated_bps:
         raise PortError(
             f"{name} negotiated {format_speed(speed)}, and the rig is rated {format_speed(rated_bps)}",
             "Check the lead and the port; or correct `rated` in the rig file.",
         )
-    return state.facts
+    return port

@@ -2,17 +2,19 @@
 
 import random
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Protocol
 
 from harvok.clock import SYSTEM, Clock
+from harvok.core.conditions import InterfaceFacts
 from harvok.core.ends import Stream
 from harvok.core.models.rig import DeviceKind, Side
 from harvok.core.observer import Observer, started
 from harvok.core.procedures.frames import corruption_words
 from harvok.core.samples import Event
+from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.frames import (
     DelaySummary,
     FrameDirectionResult,
@@ -35,7 +37,7 @@ from harvok.host.port_counters import (
     trouble_between,
 )
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
-from harvok.traffic.frames import FrameEngine, Reports, rows_of
+from harvok.traffic.frames import FrameEngine, OwnWorkers, Pair, Reports, WorkerPlace, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
 from harvok.traffic.stream_filter import one_in
 
@@ -44,7 +46,8 @@ _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames
 _LEARNING_PAUSE_S, _LEARNING_A_PAIR_S = 0.1, 20e-6
 _PROOF = LoadStep(100.0, 0.1)
 _PROOFS = 3
-_LARGEST_PAIRS = 16384
+_LARGEST_PAIRS, _LARGEST_LENT_PAIRS = 16384, 1024
+"""Orders for ports elsewhere are as large as a request may be."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +61,20 @@ class Wiring:
     device: DeviceKind
     mtu_bytes: int
     namespaces: Sequence[str] = ()
+    places: Mapping[str, str] = field(default_factory=dict)
+    """Of ports that are elsewhere: at which station."""
+    facts: Sequence[InterfaceFacts] = ()
+    """What the interfaces are like, in the order of the ports."""
+
+
+class PortsElsewhere(WorkerPlace, Protocol):
+    """A station that lends ports."""
+
+    def port_counters(self, interface: str) -> PortCounters:
+        """What a port has counted so far."""
+
+    def clock_offset(self) -> ClockOffset:
+        """How far the clock there is ahead of this host's."""
 
 
 class FramePorts:
@@ -71,12 +88,19 @@ class FramePorts:
     """
 
     def __init__(
-        self, wiring: Wiring, clock: Clock = SYSTEM, beside: Sequence[int] = (), counted_by: int | str = "self"
+        self,
+        wiring: Wiring,
+        clock: Clock = SYSTEM,
+        beside: Sequence[int] = (),
+        counted_by: int | str = "self",
+        elsewhere: Mapping[str, PortsElsewhere] = {},
     ) -> None:
         self._wiring, self._clock, self.beside, self._counted_by = wiring, clock, beside, counted_by
-        self._engine = FrameEngine(wiring.namespaces, clock)
+        self.workers = OwnWorkers(wiring.namespaces)
+        self._elsewhere = elsewhere
+        self._engine = FrameEngine(self.workers, elsewhere, clock)
         self._ports = {
-            name: TesterPort(interface, own_mac(number), side)
+            name: TesterPort(interface, own_mac(number), side, place=wiring.places.get(name, ""))
             for number, ((name, interface), side) in enumerate(
                 zip(wiring.interfaces.items(), wiring.sides, strict=True), 1
             )
@@ -93,6 +117,11 @@ class FramePorts:
     ) -> None:
         self._engine.__exit__(kind, error, trace)
 
+    @property
+    def facts(self) -> Sequence[InterfaceFacts]:
+        """What the interfaces are like; of a virtual rig nothing."""
+        return self._wiring.facts
+
     def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
         """Raises UsageError for frames that these ports cannot carry, before anything is sent."""
         maximum, minimum = self._wiring.mtu_bytes + _FRAME_BESIDE_MTU, min_frame_bytes(ip)
@@ -106,13 +135,19 @@ class FramePorts:
                 f"frames of {min(sizes)} B cannot hold an IPv{ip} header and the test header",
                 f"Use {minimum} B or more.",
             )
-        if pairs > _LARGEST_PAIRS:
+        maximum_pairs = _LARGEST_LENT_PAIRS if self._elsewhere else _LARGEST_PAIRS
+        if pairs > maximum_pairs:
             raise UsageError(
-                f"{pairs} address pairs are more than ports can send", f"Ask for {_LARGEST_PAIRS} at most."
+                f"{pairs} address pairs are more than these ports can send", f"Ask for {maximum_pairs} at most."
             )
 
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial. Raises NothingForwardedError when not one frame gets through the device."""
+        if len(trial.steps) > 1 and self._elsewhere:
+            raise UsageError(
+                "ports of two hosts run one load a trial, since only the sending host knows when the next one begins",
+                "Leave out --continuous.",
+            )
         self._meet_the_router(trial.ip_version)
         for stream in trial.streams:
             self._prove(trial, stream)
@@ -128,7 +163,8 @@ class FramePorts:
     # --- one trial ---------------------------------------------------------------------------------------------
 
     def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
-        pairs = [self._orders(trial, stream, number) for number, stream in enumerate(trial.streams)]
+        clocks = self._clocks()
+        pairs = [self._orders(trial, stream, number, clocks) for number, stream in enumerate(trial.streams)]
         self._learn(trial)
         began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
         observer.happened([started(self._clock.wall_ns())])
@@ -143,11 +179,13 @@ class FramePorts:
                 self.reset_device(observer)
 
         before = self._port_counters()
-        with avoiding_cores([send.cpu for send, _ in pairs if send.cpu is not None], self.beside):
+        senders = [pair.send.cpu for pair in pairs if pair.send.cpu is not None and not pair.sent_at]
+        with avoiding_cores(senders, self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
+        clocks_after = self._clocks()
         results = [
-            _result(stream.name, order, report)
-            for stream, (order, _), report in zip(trial.streams, pairs, reports, strict=True)
+            _by_two_clocks(_result(stream.name, pair.send, report), pair, clocks, clocks_after)
+            for stream, pair, report in zip(trial.streams, pairs, reports, strict=True)
         ]
         troubles = [
             trouble_between(f"{name} ({self._wiring.interfaces[name]})", before[name], after)
@@ -162,7 +200,17 @@ class FramePorts:
         """Of real ports; those of a virtual rig live elsewhere, and their links are memory."""
         if self._wiring.namespaces:
             return {}
-        return {name: read_port_counters(interface) for name, interface in self._wiring.interfaces.items()}
+        places = self._wiring.places
+        return {
+            name: self._elsewhere[places[name]].port_counters(interface)
+            if name in places
+            else read_port_counters(interface)
+            for name, interface in self._wiring.interfaces.items()
+        }
+
+    def _clocks(self) -> dict[str, ClockOffset]:
+        """How far the clock of each place is ahead of this host's, just now."""
+        return {"": ClockOffset(0.0, 0.0), **{name: place.clock_offset() for name, place in self._elsewhere.items()}}
 
     def tester_counts(self) -> Mapping[str, FramesCounted]:
         """What this host's kernel has counted at each port so far."""
@@ -188,7 +236,7 @@ class FramePorts:
         source, destination = self.ports_of(stream)
         return self._ports[source], self._ports[destination]
 
-    def _orders(self, trial: FrameTrial, stream: Stream, number: int) -> tuple[SendOrder, ReceiveOrder]:
+    def _orders(self, trial: FrameTrial, stream: Stream, number: int, clocks: Mapping[str, ClockOffset]) -> Pair:
         source, destination = self._between(stream)
         sender_row, receiver_row, steps_row = rows_of(number)
         batches = [batch_for(step.load_fps, trial.burst_frames) for step in trial.steps]
@@ -196,6 +244,7 @@ class FramePorts:
         slots = slots_for(max(trial.frame_sizes), largest, len(trial.frame_sizes), trial.address_pairs)
         ends = address_pairs(source, destination, trial.ip_version, trial.address_pairs, self._routed)
         tag = self._streams.getrandbits(32)
+        ahead = _ahead(clocks, source.place, destination.place)
         cores = usable_cores()
         send = SendOrder(
             interface=source.interface,
@@ -215,7 +264,8 @@ class FramePorts:
         )  # fmt: skip
         receive = ReceiveOrder(
             interface=destination.interface,
-            sending_interface=source.interface,
+            sending_interface=source.interface if source.place == destination.place else "",
+            clock_ahead_ns=round((ahead.offset_s - ahead.error_s) * 1e9),
             ip=trial.ip_version,
             stream=tag,
             frame_sizes=list(trial.frame_sizes),
@@ -229,7 +279,7 @@ class FramePorts:
             steps_row=steps_row,
             cpu=cores[(number + 1) % len(cores)],
         )
-        return send, receive
+        return Pair(send, receive, source.place, destination.place)
 
     # --- learning ----------------------------------------------------------------------------------------------
 
@@ -245,15 +295,7 @@ class FramePorts:
             raise UsageError("a router forwards no bare Ethernet frames", "Use --ip-version 4 or 6.")
         ports = list(self._ports.values())
         gateways = [port.gateway(ip) for port in ports]
-        found = self._engine.answer(
-            AnswerOrder(
-                ports=[(p.interface, [str(p.address(ip).network)], p.mac.hex()) for p in ports],
-                gateways=[
-                    (gateway, str(port.address(ip).ip)) if gateway else None
-                    for port, gateway in zip(ports, gateways, strict=True)
-                ],
-            )
-        )
+        found = self._ask_the_router(ports, gateways, ip)
         for port, gateway, mac in zip(ports, gateways, found, strict=True):
             if not gateway or not mac:
                 raise NothingForwardedError(
@@ -263,6 +305,21 @@ class FramePorts:
         met = zip(self._ports.items(), found, strict=True)
         self._ports = {name: replace(port, gateway_mac=mac) for (name, port), mac in met}
         self._answering = ip
+
+    def _ask_the_router(
+        self, ports: Sequence[TesterPort], gateways: Sequence[str | None], ip: FrameIp
+    ) -> list[bytes | None]:
+        """The router's hardware address on the side of each port, as each port's own host hears it."""
+        found: dict[int, bytes | None] = {}
+        for place in dict.fromkeys(port.place for port in ports):
+            here = [number for number, port in enumerate(ports) if port.place == place]
+            asked = [(gateways[n], str(ports[n].address(ip).ip)) for n in here]
+            order = AnswerOrder(
+                ports=[(ports[n].interface, [str(ports[n].address(ip).network)], ports[n].mac.hex()) for n in here],
+                gateways=[(gateway, own) if gateway else None for gateway, own in asked],
+            )
+            found |= dict(zip(here, self._engine.answer(place, order), strict=True))
+        return [found[number] for number in range(len(ports))]
 
     def _learn(self, trial: FrameTrial) -> None:
         """RFC 2544 §23 (b): frames from behind the receiving port, so that a switch knows where it is; or frames to
@@ -278,14 +335,14 @@ class FramePorts:
             ends = address_pairs(source, destination, ip, trial.address_pairs, self._routed)
             if self._routed:
                 frames = [build(size, ip, end, 0, 0) for end in ends]
-                orders.append(LearnOrder(source.interface, [frame.hex() for frame in frames], over_s))
+                orders.append((source.place, LearnOrder(source.interface, [frame.hex() for frame in frames], over_s)))
                 continue
             for port, macs in (
                 (destination, [e.destination_mac for e in ends]),
                 (source, [e.source_mac for e in ends]),
             ):
                 frames = [b"\xff" * 6 + mac + bytes.fromhex("88b5") + bytes(46) for mac in distinct(macs)]
-                orders.append(LearnOrder(port.interface, [frame.hex() for frame in frames], over_s))
+                orders.append((port.place, LearnOrder(port.interface, [frame.hex() for frame in frames], over_s)))
         self._engine.learn(orders)
         self._clock.sleep(_LEARNING_PAUSE_S)
 
@@ -327,6 +384,29 @@ class FramePorts:
             "between them: same VLAN, no port security, no spanning tree still listening, no firewall, an MTU that "
             "takes the frames.",
         )
+
+
+def _ahead(clocks: Mapping[str, ClockOffset], sent_at: str, received_at: str) -> ClockOffset:
+    """How far the receiver's clock is ahead of the sender's. Delays are corrected by as much less as that may be wrong,
+    so that none is below zero, and all by the rest once they are counted."""
+    if sent_at == received_at:
+        return ClockOffset(0.0, 0.0)
+    one, other = clocks[sent_at], clocks[received_at]
+    return ClockOffset(other.offset_s - one.offset_s, other.error_s + one.error_s)
+
+
+def _by_two_clocks(
+    result: FrameDirectionResult, pair: Pair, before: Mapping[str, ClockOffset], after: Mapping[str, ClockOffset]
+) -> FrameDirectionResult:
+    """The result of a stream between two hosts: its delays may be wrong by how far their clocks may have been misjudged
+    before the trial, and by how far they seem to have drifted until its end."""
+    if pair.sent_at == pair.received_at:
+        return result
+    ahead, later = (_ahead(clocks, pair.sent_at, pair.received_at) for clocks in (before, after))
+    drift_s = max(abs(later.offset_s - ahead.offset_s) - later.error_s - ahead.error_s, 0.0)
+    delay = result.delay and result.delay.less(ahead.error_s)
+    tagged = [max(delay_s - ahead.error_s, 0.0) for delay_s in result.tagged_delays_s]
+    return replace(result, delay=delay, tagged_delays_s=tagged, clock_error_s=ahead.error_s + drift_s)
 
 
 def _frames(step: LoadStep, trial: FrameTrial, batch: int) -> int:

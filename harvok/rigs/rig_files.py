@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from harvok.core.models.rig import RIG_FILE, PortsRig, RigFile
+from harvok.core.models.rig import RIG_FILE, Port, PortsRig, RigFile
 from harvok.errors import RigFileError
 from harvok.rigs.device_files import anchored
 from harvok.rigs.files import parse_toml, read_text
@@ -16,5 +16,14 @@ def read_rig(path: Path) -> RigFile:
     text = read_text(path, "rig", _HINT, RigFileError)
     rig = parse_toml(text, path, RIG_FILE, "rig", _HINT, RigFileError, readers_beside(path))
     if isinstance(rig, PortsRig) and rig.watched:
-        return rig.model_copy(update={"watched": anchored(rig.watched, path.parent)})
+        rig = rig.model_copy(update={"watched": anchored(rig.watched, path.parent)})
+    if isinstance(rig, PortsRig):
+        rig = rig.model_copy(update={"ports": {name: _anchored(port, path.parent) for name, port in rig.ports.items()}})
     return rig
+
+
+def _anchored(port: Port, folder: Path) -> Port:
+    """The port with the file of its station's token by its whole path."""
+    return (
+        port.model_copy(update={"token_file": str((folder / port.token_file).resolve())}) if port.token_file else port
+    )

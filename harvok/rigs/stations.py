@@ -100,6 +100,11 @@ class StationsRig:
     def ip_version(self) -> IpVersion:
         return ip_version_of(self.address.host)
 
+    @property
+    def client(self) -> StationClient:
+        """What talks to the station."""
+        return self._client
+
     def claim(self, planned_s: float, wait_s: float, notice: Callable[[str], None]) -> None:
         """Takes the station for this host, waiting up to `wait_s` for its turn."""
         start = self._settings.start

@@ -43,7 +43,7 @@ def _same_ports(record: RunRecord, rig: RigFile) -> bool:
         return isinstance(there, VirtualRigRecord) and there.file.mtu == rig.mtu and there.file.rated >= rig.rated
     if not isinstance(there, PortsRigRecord) or not isinstance(rig, PortsRig):
         return False
-    ports = [{port.interface for port in file.ports.values()} for file in (there.file, rig)]
+    ports = [{port.place for port in file.ports.values()} for file in (there.file, rig)]
     return ports[0] == ports[1] and there.file.rated == rig.rated
 
 

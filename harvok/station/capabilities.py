@@ -12,8 +12,15 @@ from harvok.errors import ProtocolError
 from harvok.traffic.table import TRAFFIC
 
 _CONTROL = ("sessions/1", "conditions/1", "counters/1", "trials/1")
-PASSES, ERRANDS, GROUPS = "passes/1", "errands/1", "groups/1"
-CAPABILITIES = (*_CONTROL, PASSES, ERRANDS, GROUPS, *(f"{kind}/{traffic.version}" for kind, traffic in TRAFFIC.items()))
+PASSES, ERRANDS, GROUPS, FRAMES = "passes/1", "errands/1", "groups/1", "lent-ports/1"
+CAPABILITIES = (
+    *_CONTROL,
+    PASSES,
+    ERRANDS,
+    GROUPS,
+    FRAMES,
+    *(f"{kind}/{traffic.version}" for kind, traffic in TRAFFIC.items()),
+)
 """What this version of Harvok can do, at either end."""
 
 

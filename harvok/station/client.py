@@ -4,6 +4,7 @@ import contextlib
 import secrets
 import ssl
 import threading
+import urllib.parse
 from collections.abc import Callable, Generator, Iterator
 from typing import TypeVar
 
@@ -11,12 +12,17 @@ import httpcore2
 from pydantic import ValidationError
 
 from harvok.clock import Clock
-from harvok.core.conditions import HostConditions, InterfaceCounters
+from harvok.core.conditions import HostConditions, InterfaceCounters, InterfaceFacts
 from harvok.core.fields import Model
 from harvok.core.models.control import (
     ErrandRequest,
     FarEndResult,
     Fault,
+    FrameAnswer,
+    FrameNews,
+    FrameOrder,
+    KernelDrops,
+    LentPortCounts,
     NearEnd,
     Pass,
     PassRequest,
@@ -40,7 +46,7 @@ from harvok.errors import (
 )
 from harvok.signals import uninterrupted
 from harvok.station.address import StationAddress
-from harvok.station.capabilities import CAPABILITIES, ERRANDS, GROUPS, PASSES, require, traffic_capability
+from harvok.station.capabilities import CAPABILITIES, ERRANDS, FRAMES, GROUPS, PASSES, require, traffic_capability
 from harvok.station.contact import Access, known_context, make_known
 from harvok.station.exchange import ERRAND_LINE_BYTES, ControlAnswer, Exchange
 from harvok.station.unreachable import is_another_certificate, lost, unreachable
@@ -213,6 +219,55 @@ class StationClient:
         """Ends the errand, whatever its state."""
         self._call("DELETE", self._path("/errand"), total_s=_START_TIMEOUT_S)
 
+    def borrow(self) -> None:
+        """Has the station lend its ports for this session. Raises LimitError where it lends none, ProtocolError where
+        it cannot."""
+        require(self._capabilities, [FRAMES], self._who)
+        self._call("POST", self._path("/ports"))
+
+    def port_facts(self, port: str) -> InterfaceFacts:
+        """A lent port as it is now. Raises LimitError, PortError."""
+        return self._ask(InterfaceFacts, "GET", self._path(f"/ports/{_in_path(port)}/facts"))
+
+    def port_counts(self, port: str) -> LentPortCounts:
+        """What a lent port has counted so far."""
+        return self._ask(LentPortCounts, "GET", self._path(f"/ports/{_in_path(port)}/counters"))
+
+    def kernel_drops(self) -> int:
+        """Frames that the station's kernel dropped before any ring since it started."""
+        return self._ask(KernelDrops, "GET", self._path("/ports/drops")).frames
+
+    def order_frames(self, row: int, order: str) -> None:
+        """Has the worker of a row obey; what it answers comes with `frame_news`."""
+        self._call("POST", self._path("/ports/orders"), FrameOrder(row=row, order=order), _START_TIMEOUT_S)
+
+    def help_frames(self, order: str) -> str:
+        """Has a worker beside the others obey, and returns its answer."""
+        body = FrameOrder(row=0, order=order)
+        return _parse(FrameAnswer, self._call("POST", self._path("/ports/help"), body, _START_TIMEOUT_S).content).line
+
+    def begin_frames(self, row: int) -> None:
+        """The word for which a sender waits."""
+        self._call("POST", self._path(f"/ports/rows/{row}/begin"))
+
+    def stop_frames(self, row: int) -> None:
+        """Has a receiver end."""
+        self._call("POST", self._path(f"/ports/rows/{row}/stop"))
+
+    def frame_news(self, opened: Callable[[], None]) -> Iterator[FrameNews]:
+        """What the workers of lent ports say, and how far they are, until the session ends; `opened` is called when the
+        station begins to tell. Raises StationLostError when it falls silent."""
+        try:
+            with self._open().lines(self._path("/ports/news"), _SILENCE_S, ERRAND_LINE_BYTES) as (answer, lines):
+                if not answer.is_success:
+                    raise _refusal(answer)
+                opened()
+                for line in lines:
+                    if line:
+                        yield _parse(FrameNews, line)
+        except _FAILURES as error:
+            raise lost(self.address, error) from error
+
     def result(self) -> FarEndResult:
         """What the far end saw."""
         return self._ask(FarEndResult, "GET", self._path("/trial/result"))
@@ -293,6 +348,10 @@ class StationClient:
         if self._session:
             return lost(self.address, error)
         return unreachable(self.address, error, self._access.plain)
+
+
+def _in_path(name: str) -> str:
+    return urllib.parse.quote(name, safe="")
 
 
 def _parse(wanted: type[ModelT], raw: bytes | str) -> ModelT:

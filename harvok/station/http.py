@@ -14,10 +14,14 @@ from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from harvok import __version__
-from harvok.core.conditions import HostConditions, InterfaceCounters
+from harvok.core.conditions import HostConditions, InterfaceCounters, InterfaceFacts
 from harvok.core.models.control import (
     ErrandRequest,
     FarEndResult,
+    FrameAnswer,
+    FrameOrder,
+    KernelDrops,
+    LentPortCounts,
     NearEnd,
     Pass,
     PassRequest,
@@ -73,6 +77,7 @@ def make_app(station: Station, doors: Doors) -> FastAPI:
     _add_half_routes(app, station)
     _add_errand_routes(app, station)
     _add_clock_route(app, station)
+    _add_lending_routes(app, station)
     app.add_middleware(Guard, token=station.settings.token, passes=station.passes, doors=doors)
     return app
 
@@ -167,6 +172,48 @@ def _add_errand_routes(app: FastAPI, station: Station) -> None:
     def drop(session: str) -> None:
         station.sessions.renew(session)
         station.drop_errand(session)
+
+
+def _add_lending_routes(app: FastAPI, station: Station) -> None:
+    @app.post("/v1/sessions/{session}/ports", status_code=204)
+    def lend(session: str) -> None:
+        station.sessions.renew(session)
+        station.lend(session)
+
+    @app.get("/v1/sessions/{session}/ports/drops")
+    def drops(session: str) -> KernelDrops:
+        return KernelDrops(frames=station.lent(session).kernel_drops())
+
+    @app.get("/v1/sessions/{session}/ports/news")
+    def news(session: str) -> StreamingResponse:
+        station.sessions.renew(session)
+        return StreamingResponse(station.lent(session).news(), media_type="application/jsonl")
+
+    @app.get("/v1/sessions/{session}/ports/{port}/facts")
+    def facts(session: str, port: str) -> InterfaceFacts:
+        return station.lent(session).facts(port)
+
+    @app.get("/v1/sessions/{session}/ports/{port}/counters")
+    def counters(session: str, port: str) -> LentPortCounts:
+        return station.lent(session).counts(port)
+
+    @app.post("/v1/sessions/{session}/ports/orders", status_code=204)
+    def order(session: str, body: FrameOrder) -> None:
+        station.sessions.renew(session)
+        station.lent(session).order(body)
+
+    @app.post("/v1/sessions/{session}/ports/help")
+    def help_(session: str, body: FrameOrder) -> FrameAnswer:
+        station.sessions.renew(session)
+        return FrameAnswer(line=station.lent(session).help(body))
+
+    @app.post("/v1/sessions/{session}/ports/rows/{row}/begin", status_code=204)
+    def begin(session: str, row: int) -> None:
+        station.lent(session).begin(row)
+
+    @app.post("/v1/sessions/{session}/ports/rows/{row}/stop", status_code=204)
+    def stop(session: str, row: int) -> None:
+        station.lent(session).stop(row)
 
 
 def _peer(request: Request) -> str:

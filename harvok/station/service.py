@@ -33,6 +33,7 @@ from harvok.traffic.table import FlowTrial
 
 if TYPE_CHECKING:  # what reads errands takes time to load, and a station is to be there soon
     from harvok.station.errand import ErrandLimits, RunningErrand
+    from harvok.station.lent_ports import LentPorts
 
 
 _PORTS_OF_A_MEMBER = 4
@@ -57,6 +58,8 @@ class StationSettings:
     only_paired: bool = False
     errands: "ErrandLimits | None" = None
     """None takes none."""
+    frame_ports: Sequence[str] = ()
+    """Which ports it lends."""
 
 
 class Station:
@@ -78,6 +81,7 @@ class Station:
         self._tell = tell
         self._trial_ends: dict[str, FarEnd] = {}
         self._errands: dict[str, RunningErrand] = {}
+        self._lent: dict[str, LentPorts] = {}
 
     def facts(self) -> StationFacts:
         return StationFacts(
@@ -88,6 +92,7 @@ class Station:
             delay_port=self.settings.reflector.port if self.settings.reflector else None,
             max_test_s=self.settings.max_test_s,
             max_flows=self.settings.max_flows,
+            frame_ports=list(self.settings.frame_ports),
             free_in_s=self.sessions.free_in_s,
         )
 
@@ -173,6 +178,23 @@ class Station:
             raise ProtocolError("no errand is under way", "Use two ends of one version.")
         return self._errands[session]
 
+    def lend(self, session: str) -> None:
+        """Begins to lend its ports to a near end. Raises LimitError where it lends none."""
+        settings = self.settings
+        if not settings.frame_ports:
+            raise LimitError("the station lends no ports", "Ask for it to be started with --frames PORT.")
+        from harvok.station.lent_ports import LentPorts
+
+        self._drop(session)
+        self._lent[session] = LentPorts(settings.frame_ports, settings.max_test_s)
+        self._tell(f"lends {', '.join(settings.frame_ports)}")
+
+    def lent(self, session: str) -> "LentPorts":
+        """The ports that a near end has. Raises ProtocolError when it has none."""
+        if session not in self._lent:
+            raise ProtocolError("no ports are lent", "Use two ends of one version.")
+        return self._lent[session]
+
     def far_end(self, session: str) -> FarEnd:
         """The far end of a trial that is prepared or under way. Raises ProtocolError when there is none."""
         if session not in self._trial_ends:
@@ -188,12 +210,13 @@ class Station:
         return WallClock(wall_ns=self._clock.wall_ns())
 
     def close(self) -> None:
-        for session in [*self._trial_ends, *self._errands]:
+        for session in [*self._trial_ends, *self._errands, *self._lent]:
             self._drop(session)
 
     def _drop(self, session: str) -> None:
         """Ends what is under way in a session."""
-        for under_way in (self._trial_ends.pop(session, None), self._errands.pop(session, None)):
+        held = self._trial_ends.pop(session, None), self._errands.pop(session, None), self._lent.pop(session, None)
+        for under_way in held:
             if under_way:
                 under_way.release()
 

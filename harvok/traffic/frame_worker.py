@@ -11,6 +11,7 @@ import os
 import sys
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from dataclasses import asdict
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
@@ -236,7 +237,9 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
     """Hears until told to stop, and then what is still in the ring."""
     from harvok.traffic.rings import ReceiveRing, counting_socket, statistics
 
-    with counting_socket(order.sending_interface, order.ip, order.stream) as loop_counter:
+    with ExitStack() as stack:
+        sent_here = order.sending_interface
+        loop_counter = sent_here and stack.enter_context(counting_socket(sent_here, order.ip, order.stream))
         ring = ReceiveRing(order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks)
         try:
             receiver = _FrameReceiver(ring, order, counters)
@@ -246,7 +249,7 @@ def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
             drops = ring.drops()
             own = receiver.own + ring.corrupted.frames
             foreign = _frames_in(order.interface) - all_before - own - drops
-            return receiver.report(drops, statistics(loop_counter)[0], max(foreign, 0))
+            return receiver.report(drops, statistics(loop_counter)[0] if loop_counter else 0, max(foreign, 0))
         finally:
             ring.close()
 
@@ -346,6 +349,7 @@ class _FrameReceiver:
         """Delays of some frames, and their numbers where these are needed."""
         if not len(delays):
             return
+        delays -= self._order.clock_ahead_ns
         held = self._held[step]
         held.append(delays)
         if len(held) == _HELD:

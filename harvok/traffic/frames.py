@@ -1,17 +1,16 @@
-"""Runs the worker processes of the frame engine, and puts together what sender and receiver say.
+"""Runs the workers of the frame engine, and puts together what sender and receiver say.
 
-A worker may live in network namespaces of a virtual rig. All workers of an engine live as long as it does, since
-starting one takes longer than a short trial.
+Workers are processes of this host, which may live in network namespaces of a virtual rig, or of a station that lends
+its ports. All workers of an engine live as long as it does, since starting one takes longer than a short trial.
 """
 
-import contextlib
 import json
 import select
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import MAX_STREAMS
@@ -45,11 +44,62 @@ Progress = Callable[[int, int, int, int], None]
 
 @dataclass(frozen=True, slots=True)
 class Reports:
-    """What both workers of one stream said, and what this host's kernel dropped before any ring."""
+    """What both workers of one stream said, and what the receiving host's kernel dropped before any ring."""
 
     sent: SendReport
     received: ReceiveReport
     kernel_drops: int
+
+
+@dataclass(frozen=True, slots=True)
+class Pair:
+    """The orders of both workers of one stream, and the places that they are for; "" is this host."""
+
+    send: SendOrder
+    receive: ReceiveOrder
+    sent_at: str = ""
+    received_at: str = ""
+
+
+class FrameWorker(Protocol):
+    """One worker, wherever it is: lines are orders and reports of harvok.core.wire.frame_orders."""
+
+    def fileno(self) -> int:
+        """Readable when the worker has said something."""
+
+    def order(self, line: Line) -> None:
+        """Tells it what to do. Its counters begin at zero."""
+
+    def begin(self) -> None:
+        """The word for which a sender waits that is ready."""
+
+    def hear_any(self, timeout_s: float) -> Line:
+        """The next line. Raises NearEndError or FarEndError when the worker failed, died or says nothing."""
+
+    def frames(self) -> int:
+        """How many frames it has sent or received so far."""
+
+    def delay_ns(self) -> int:
+        """The delay of those that it received just now; 0 before."""
+
+    def stop(self) -> None:
+        """Has a receiver end."""
+
+
+class WorkerPlace(Protocol):
+    """Where workers are: this host, or a station."""
+
+    def worker(self, row: int) -> FrameWorker:
+        """The worker that counts into a row of counters, started where it is new."""
+
+    def help(self, order: Line) -> Line:
+        """Has a worker beside the others obey an order, and returns its answer."""
+
+    def kernel_drops(self) -> int:
+        """Frames that the kernel there dropped before any ring since it started."""
+
+    def close(self) -> None:
+        """Ends all workers; may be called again."""
 
 
 def rows_of(number: int) -> tuple[int, int, int]:
@@ -60,11 +110,8 @@ def rows_of(number: int) -> tuple[int, int, int]:
 class FrameEngine:
     """The workers of a rig's ports. A context manager; leaves no process behind."""
 
-    def __init__(self, namespaces: Sequence[str] = (), clock: Clock = SYSTEM) -> None:
-        self._namespaces, self._clock = list(namespaces), clock
-        self._counters = Counters(ROWS)
-        self._workers: dict[int, _FrameWorker] = {}
-        self._helper: _FrameWorker | None = None
+    def __init__(self, here: WorkerPlace, elsewhere: Mapping[str, WorkerPlace] = {}, clock: Clock = SYSTEM) -> None:
+        self._places, self._clock = {"": here, **elsewhere}, clock
 
     def __enter__(self) -> "FrameEngine":
         return self
@@ -72,109 +119,127 @@ class FrameEngine:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        for worker in (*self._workers.values(), *filter(None, [self._helper])):
-            worker.kill()
-        self._counters.close()
+        for place in self._places.values():
+            place.close()
 
-    def learn(self, orders: Sequence[LearnOrder]) -> None:
-        """Sends frames that teach the device where addresses are."""
-        for order in orders:
-            self._help(order)
+    def learn(self, orders: Sequence[tuple[str, LearnOrder]]) -> None:
+        """Sends frames that teach the device where addresses are, at some places."""
+        for place, order in orders:
+            self._places[place].help(order)
 
-    def answer(self, order: AnswerOrder) -> list[bytes | None]:
-        """Answers for addresses from now on; returns the hardware addresses of the gateways."""
-        found = self._help(order)
+    def answer(self, place: str, order: AnswerOrder) -> list[bytes | None]:
+        """Answers for addresses at a place from now on; returns the hardware addresses of the gateways."""
+        found = self._places[place].help(order)
         assert isinstance(found, Gateways)
         return [bytes.fromhex(mac) if mac else None for mac in found.found]
 
-    def run(
-        self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], in_flight_s: float, progress: Progress
-    ) -> list[Reports]:
+    def run(self, pairs: Sequence[Pair], in_flight_s: float, progress: Progress) -> list[Reports]:
         """Runs all streams of a trial at once; waits up to `in_flight_s` for frames that are still under way."""
-        dropped_before = kernel_drops()
-        with self._hearing([receive for _, receive in pairs]) as receivers:
-            senders = [self._worker(send.row) for send, _ in pairs]
-            for sender, (send, _) in zip(senders, pairs, strict=True):
-                for cell in FrameCell:
-                    self._write(send.row, cell, 0)
-                starts = self._counters.row_cells(send.steps_row, len(send.steps))
-                for step in range(len(send.steps)):
-                    starts[step] = NOT_YET
-                sender.order(send)
-            for sender in senders:
-                sender.hear(Ready, READY_S)
-            for sender in senders:
-                sender.begin()
-            sent = self._watch(senders, pairs, progress)
-            self._wait_for_frames_in_flight(pairs, sent, in_flight_s)
-            for _, receive in pairs:
-                self._write(receive.row, FrameCell.STOP, 1)
-            received = [receiver.hear(ReceiveReport, READY_S) for receiver in receivers]
-        dropped = kernel_drops() - dropped_before
-        return [Reports(one, other, dropped) for one, other in zip(sent, received, strict=True)]
-
-    @contextlib.contextmanager
-    def _hearing(self, orders: Sequence[ReceiveOrder]) -> "Iterator[list[_FrameWorker]]":
-        workers = [self._worker(order.row) for order in orders]
-        for worker, order in zip(workers, orders, strict=True):
-            for cell in FrameCell:
-                self._write(order.row, cell, 0)
-            worker.order(order)
-        for worker in workers:
-            worker.hear(Ready, READY_S)
-        yield workers
+        places = {pair.received_at for pair in pairs}
+        before = {place: self._places[place].kernel_drops() for place in places}
+        receivers = [self._places[pair.received_at].worker(pair.receive.row) for pair in pairs]
+        senders = [self._places[pair.sent_at].worker(pair.send.row) for pair in pairs]
+        for receiver, pair in zip(receivers, pairs, strict=True):
+            receiver.order(pair.receive)
+        for receiver in receivers:
+            _hear(receiver, Ready)
+        for sender, pair in zip(senders, pairs, strict=True):
+            sender.order(pair.send)
+        for sender in senders:
+            _hear(sender, Ready)
+        for sender in senders:
+            sender.begin()
+        sent = self._watch(senders, receivers, pairs, progress)
+        self._wait_for_frames_in_flight(receivers, sent, in_flight_s)
+        for receiver in receivers:
+            receiver.stop()
+        received = [_hear(receiver, ReceiveReport) for receiver in receivers]
+        dropped = {place: self._places[place].kernel_drops() - before[place] for place in places}
+        return [
+            Reports(one, other, dropped[pair.received_at])
+            for one, other, pair in zip(sent, received, pairs, strict=True)
+        ]
 
     def _watch(
-        self, senders: "Sequence[_FrameWorker]", pairs: Sequence[tuple[SendOrder, ReceiveOrder]], progress: Progress
+        self,
+        senders: Sequence[FrameWorker],
+        receivers: Sequence[FrameWorker],
+        pairs: Sequence[Pair],
+        progress: Progress,
     ) -> list[SendReport]:
         """Tells of the frames until every sender is done."""
-        expected_s = max(sum(frames / load for load, frames, _ in send.steps) for send, _ in pairs)
+        expected_s = max(sum(frames / load for load, frames, _ in pair.send.steps) for pair in pairs)
         deadline_ns = self._clock.now_ns() + int((expected_s + READY_S) * 1e9)
         waiting = list(senders)
         while waiting:
             ready, _, _ = select.select(waiting, [], [], _LOOK_EVERY_S)
             waiting = [worker for worker in waiting if worker not in ready]
-            for number, (send, receive) in enumerate(pairs):
-                delay_ns = self._counters.read(receive.row, FrameCell.DELAY_NS)
-                progress(number, self._read(send.row), self._read(receive.row), delay_ns)
+            for number, (sender, receiver) in enumerate(zip(senders, receivers, strict=True)):
+                progress(number, sender.frames(), receiver.frames(), receiver.delay_ns())
             if self._clock.now_ns() > deadline_ns:
-                raise NearEndError("a sender did not end in time", "This host may be overloaded; try again.")
-        return [sender.hear(SendReport, READY_S) for sender in senders]
+                raise NearEndError("a sender did not end in time", "Its host may be overloaded; try again.")
+        return [_hear(sender, SendReport) for sender in senders]
 
     def _wait_for_frames_in_flight(
-        self, pairs: Sequence[tuple[SendOrder, ReceiveOrder]], sent: Sequence[SendReport], in_flight_s: float
+        self, receivers: Sequence[FrameWorker], sent: Sequence[SendReport], in_flight_s: float
     ) -> None:
         deadline_ns = self._clock.now_ns() + int(in_flight_s * 1e9)
         while self._clock.now_ns() < deadline_ns:
             self._clock.sleep(_STRAGGLERS_S)
-            counts = [self._read(receive.row) for _, receive in pairs]
-            if all(count >= one.sent for count, one in zip(counts, sent, strict=True)):
+            if all(receiver.frames() >= one.sent for receiver, one in zip(receivers, sent, strict=True)):
                 break
 
-    def _worker(self, row: int) -> "_FrameWorker":
+
+def _hear(worker: FrameWorker, kind: type[LineT]) -> LineT:
+    """The next line, which has to be of a kind."""
+    line = worker.hear_any(READY_S)
+    assert isinstance(line, kind), line
+    return line
+
+
+class OwnWorkers:
+    """The workers of this host."""
+
+    def __init__(self, namespaces: Sequence[str] = ()) -> None:
+        self._namespaces = list(namespaces)
+        self._counters = Counters(ROWS)
+        self._workers: dict[int, OwnWorker] = {}
+        self._helper: OwnWorker | None = None
+        self._closed = False
+
+    def worker(self, row: int) -> "OwnWorker":
+        """The worker that counts into a row, started where it is new."""
         if row not in self._workers:
-            self._workers[row] = _FrameWorker(self._namespaces, self._counters)
+            self._workers[row] = OwnWorker(self._namespaces, self._counters, row)
         return self._workers[row]
 
-    def _help(self, order: Line) -> Line:
+    def help(self, order: Line) -> Line:
+        """Has a worker beside the others obey, and returns its answer."""
         if not self._helper:
-            self._helper = _FrameWorker(self._namespaces, self._counters)
-        self._helper.order(order)
+            self._helper = OwnWorker(self._namespaces, self._counters, 0)
+        self._helper.tell(order)
         return self._helper.hear_any(READY_S)
 
-    def _read(self, row: int) -> int:
-        return self._counters.read(row, FrameCell.FRAMES)
+    def kernel_drops(self) -> int:
+        """Of this host, on all cores."""
+        return kernel_drops()
 
-    def _write(self, row: int, cell: FrameCell, value: int) -> None:
-        self._counters.cells[Counters.index(row, cell)] = value
+    def close(self) -> None:
+        """Ends all workers; may be called again."""
+        for worker in (*self._workers.values(), *filter(None, [self._helper])):
+            worker.kill()
+        if not self._closed:
+            self._counters.close()
+        self._closed = True
 
 
-class _FrameWorker:
-    """One worker of the engine: lines are orders and reports of harvok.core.wire.frame_orders."""
+class OwnWorker:
+    """One worker of this host: a process."""
 
-    def __init__(self, namespaces: Sequence[str], counters: Counters) -> None:
+    def __init__(self, namespaces: Sequence[str], counters: Counters, row: int) -> None:
         setup = {"namespaces": list(namespaces), "counters_fd": counters.fileno(), "rows": ROWS}
         single = {"OPENBLAS_NUM_THREADS": "1"}  # threads would keep it from joining a user namespace
+        self._counters, self._row = counters, row
         self._worker = Worker("harvok.traffic.frame_worker", json.dumps(setup), [counters.fileno()], single)
         self._worker.wait_ready()
 
@@ -186,20 +251,34 @@ class _FrameWorker:
         return self._worker.fileno()
 
     def order(self, line: Line) -> None:
+        """Tells it what to do, with its counters at zero."""
+        for cell in FrameCell:
+            self._counters.cells[Counters.index(self._row, cell)] = 0
+        if isinstance(line, SendOrder):
+            starts = self._counters.row_cells(line.steps_row, len(line.steps))
+            for step in range(len(line.steps)):
+                starts[step] = NOT_YET
+        self.tell(line)
+
+    def tell(self, line: Line) -> None:
+        """The same for an order that counts nothing."""
         self._worker.tell(encode(line))
 
     def begin(self) -> None:
         self._worker.begin()
 
-    def hear(self, kind: type[LineT], timeout_s: float) -> LineT:
-        """The next line, which has to be of a kind. Raises NearEndError for what the worker could not do."""
-        line = self.hear_any(timeout_s)
-        assert isinstance(line, kind), line
-        return line
-
     def hear_any(self, timeout_s: float) -> Line:
         """The next line. Raises NearEndError when the worker failed, died or says nothing."""
         return decode(self._worker.hear_line(timeout_s))
+
+    def frames(self) -> int:
+        return self._counters.read(self._row, FrameCell.FRAMES)
+
+    def delay_ns(self) -> int:
+        return self._counters.read(self._row, FrameCell.DELAY_NS)
+
+    def stop(self) -> None:
+        self._counters.cells[Counters.index(self._row, FrameCell.STOP)] = 1
 
     def kill(self) -> None:
         self._worker.kill()

@@ -12,6 +12,7 @@ from unittest import mock
 from rich.console import Console
 
 from harvok.cli.render.ports import show_ports
+from harvok.clock import SYSTEM
 from harvok.core.conditions import InterfaceFacts
 from harvok.core.models.rig import RIG_FILE, PortsRig
 from harvok.errors import PortError
@@ -19,7 +20,7 @@ from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.interfaces import PortState, port_state
 from harvok.host.port_counters import PortCounters, read_port_counters, trouble_between
 from harvok.host.ports import PortFacts, Slot, all_ports, faults_of, highest_of, remarks_on, slot_of
-from harvok.rigs.frame_rigs import port_facts, problems_of, record_of
+from harvok.rigs.frame_rigs import open_rig, problems_of, record_of, usable_port
 from tests.whole.program import ProgramTest
 from tests.whole.test_udp import NEEDS_ROOT
 
@@ -63,13 +64,14 @@ class Ports(unittest.TestCase):
         ):
             with mock.patch("harvok.host.interfaces.port_state", return_value=state):
                 with self.assertRaisesRegex(PortError, words):
-                    port_facts(ports())
+                    usable_port("eth1", 1e9)
                 self.assertEqual(len(problems_of(ports())), 2)
 
     def test_good_ports_are_recorded_with_the_run(self) -> None:
         with mock.patch("harvok.host.interfaces.port_state", return_value=GOOD):
             self.assertEqual(problems_of(ports()), [])
-            record = record_of(ports())
+            with open_rig(ports(), 0, SYSTEM) as rig:
+                record = record_of(ports(), rig)
         self.assertEqual((record.kind, record.name), ("ports", "dome-sw-a"))
         self.assertEqual(record.ports, [facts(), facts()])  # type: ignore[union-attr]
 

@@ -209,6 +209,15 @@ def station(
     max_duration: Annotated[
         float, time_option(1, 7 * DAY_S, "Refuse, or end, tests longer than this.", default="1h")
     ] = 3600.0,
+    frames: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--frames",
+            metavar="PORT",
+            help="Lend this interface as a tester port of a rig of kind 'remote'. Repeatable.",
+            show_default="none",
+        ),
+    ] = None,
     max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
@@ -233,6 +242,10 @@ def station(
     from harvok.station.server import serve
     from harvok.station.service import StationSettings
 
+    if frames:
+        from harvok.rigs.frame_rigs import check_lent
+
+        check_lent(frames)
     settings = StationSettings(
         name=name or socket.gethostname(),
         token=doors.token(),
@@ -246,6 +259,7 @@ def station(
         pairs=doors.pair,
         only_paired=doors.only_paired,
         errands=errands.limits(doors.plain),
+        frame_ports=frames or [],
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)

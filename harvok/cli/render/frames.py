@@ -30,6 +30,7 @@ from harvok.core.trials.frames import (
     FRAME_DELAY,
     RECEIVED_FRAMES,
     SENT_FRAMES,
+    FrameDirectionResult,
     FrameTrial,
     FrameTrialResult,
 )
@@ -193,11 +194,19 @@ def progress_words(at_s: float, values: Mapping[str, float]) -> str:
 def result_words(result: FrameTrialResult) -> str:
     """What became of a trial, worst direction first."""
     worst = max(result.directions, key=lambda one: one.loss)
-    delay = f", delay median {format_duration(worst.delay.median_s)}" if worst.delay else ""
+    delay = f", delay {_delay_words(worst)}" if worst.delay else ""
     lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
     ports = f"; {words}" if (words := port_words(result)) else ""
     corrupted = f", {worst.corrupted_frames} of them came corrupted" if worst.corrupted_frames else ""
     return f"{format_frame_rate(worst.offered_load_fps)} frames/s offered, {lost}{corrupted}{delay}{ports}"
+
+
+def _delay_words(direction: FrameDirectionResult) -> str:
+    assert direction.delay
+    if not direction.known_delay:
+        return f"below the {format_duration(direction.clock_error_s or 0.0)} that the two clocks may be apart"
+    wrong = f" ± {format_duration(direction.clock_error_s)} by the clocks" if direction.clock_error_s else ""
+    return f"median {format_duration(direction.delay.median_s)}{wrong}"
 
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:

@@ -48,7 +48,7 @@ def what_is_sent(rig: RigFile, test: FramesTest) -> str:
     settings = test.settings
     sizes = ", ".join(size.name for size in test.sizes)
     fastest = max(size.line_fps(settings.line_bps) for size in test.sizes)
-    names = [port.interface for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
+    names = [port.place for port in rig.ports.values()] if isinstance(rig, PortsRig) else rig.port_names
     ends = dict(zip((*rig.port_names, "near", "far"), (*names, *names[:2]), strict=True))
     ways = [
         f"{ends.get(stream.source, stream.source)} → {ends.get(stream.destination, stream.destination)}"

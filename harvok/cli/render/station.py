@@ -41,7 +41,7 @@ class StationView:
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
         longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
-        for said in (_whom(settings), _errands(settings)):
+        for said in (_whom(settings), _errands(settings), _lends(settings)):
             if said:
                 self._line((said, ""))
         self._line((f"{_secrecy(settings)} Ctrl-C stops.", "dim"))
@@ -60,6 +60,11 @@ class StationView:
     def _line(self, *parts: tuple[str, str]) -> None:
         self._console.print(Text.assemble(*parts), soft_wrap=True)
         self._console.file.flush()
+
+
+def _lends(settings: StationSettings) -> str:
+    ports = ", ".join(settings.frame_ports)
+    return f"Lends as tester ports of rigs of kind remote: {ports}." if ports else ""
 
 
 def _delay(settings: StationSettings) -> str:

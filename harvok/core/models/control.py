@@ -38,6 +38,7 @@ class StationFacts(Model):
     delay_port: Port | None = None
     max_test_s: Seconds
     max_flows: Flows
+    frame_ports: Annotated[list[Name], Field(max_length=64)] = []
     free_in_s: Seconds | None = None
 
 
@@ -103,6 +104,45 @@ class ErrandRequest(Model):
     errand: Annotated[str, Field(max_length=400_000)]
     code: Name
     signature: Annotated[str, Field(pattern=r"^[0-9a-f]{16,400}$")]
+
+
+class FrameOrder(Model):
+    """An order for the worker of a lent port that counts into `row`: a line of core.wire.frame_orders."""
+
+    model_config = _BODY
+
+    row: Annotated[int, Field(ge=0, lt=2**16)]
+    order: Annotated[str, Field(max_length=500_000)]
+
+
+class FrameNews(Model):
+    """What the worker of a row said, or why it is no more; and how far it is: frames, and their delay just now."""
+
+    row: Annotated[int, Field(ge=0, lt=2**16)]
+    line: Annotated[str, Field(max_length=1_000_000)] | None = None
+    fault: "Fault | None" = None
+    frames: Annotated[int, Field(ge=0, le=2**63 - 1)] = 0
+    delay_ns: Annotated[int, Field(ge=-(2**63), le=2**63 - 1)] = 0
+
+
+class FrameAnswer(Model):
+    """What a worker beside the others answered to an order."""
+
+    line: Annotated[str, Field(max_length=1_000_000)]
+
+
+class LentPortCounts(Model):
+    """What a lent port has counted since it was made, and its speed as its driver tells it."""
+
+    link_losses: Annotated[int, Field(ge=0, le=2**63 - 1)]
+    speed: Name
+    counts: Annotated[dict[Name, Annotated[int, Field(ge=0, le=2**64)]], Field(max_length=50)]
+
+
+class KernelDrops(Model):
+    """Frames that the station's kernel dropped before any ring since it started."""
+
+    frames: Annotated[int, Field(ge=0, le=2**64)]
 
 
 class PreparedTrial(Model):

@@ -128,17 +128,33 @@ def side(number: int) -> Side:
 
 
 class Port(Side):
-    """A tester port: an interface of this host."""
+    """A tester port: an interface of this host, or one that a `station` lends. `code` is the station's pairing code,
+    and `token_file` has its token; else that is in the environment."""
 
     interface: Annotated[str, Field(min_length=1, max_length=15)]
+    station: Annotated[str, Field(min_length=1, max_length=300)] | None = None
+    code: Annotated[str, Field(max_length=100)] | None = None
+    token_file: Annotated[str, Field(min_length=1, max_length=4000)] | None = None
+
+    @model_validator(mode="after")
+    def _doors_are_of_stations(self) -> "Port":
+        if not self.station and (self.code or self.token_file):
+            raise ValueError("code and token_file are for a station, and this port is of this host")
+        return self
+
+    @property
+    def place(self) -> str:
+        """The port with its station, as people write it."""
+        return f"{self.interface} at {self.station}" if self.station else self.interface
 
 
 class PortsRig(_RigBase):
-    """Interfaces of this host with a device, or a lead, between them, by the names that the file gives them: a table
-    `[ports.NAME]` for each, or `[port1]` and `[port2]`. `isolated`: nothing else is on this wire. `watched` is the
-    device itself, as it is asked what it counts: a table, or the file that has it."""
+    """Interfaces with a device, or a lead, between them, by the names that the file gives them: a table `[ports.NAME]`
+    for each, or `[port1]` and `[port2]`. They are this host's; of kind `remote`, stations lend some or all of them.
+    `isolated`: nothing else is on this wire. `watched` is the device itself, as it is asked what it counts: a table, or
+    the file that has it."""
 
-    kind: Literal["ports"]
+    kind: Literal["ports", "remote"]
     device: DeviceKind = "switch"
     isolated: bool = False
     watched: NamedDevice | None = None
@@ -157,8 +173,12 @@ class PortsRig(_RigBase):
     @model_validator(mode="after")
     def _each_of_its_own(self) -> "PortsRig":
         for name, other in combinations(self.ports, 2):
-            if self.ports[name].interface == self.ports[other].interface:
-                raise ValueError(f"{name} and {other} are both {self.ports[name].interface}; each port needs its own")
+            if self.ports[name].place == self.ports[other].place:
+                raise ValueError(f"{name} and {other} are both {self.ports[name].place}; each port needs its own")
+        if (self.kind == "remote") != any(port.station for port in self.ports.values()):
+            raise ValueError('kind = "remote" and a port with a station go together')
+        if self.kind == "remote" and self.watched:
+            raise ValueError("a device between two hosts is not watched: leave out watched")
         bare = [name for name in list(self.ports)[2:] if not self.ports[name].addresses]
         if self.device == "router" and bare:
             raise ValueError(f"beside a router {bare[0]} needs addresses and gateways: only two ports have usual ones")

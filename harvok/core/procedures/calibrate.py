@@ -144,11 +144,11 @@ def _floor(
     figures = []
     for direction in result.directions:
         labels: dict[str, str] = {"direction": direction.direction, "frame-size": size.name}
-        if direction.delay:
+        if delay := direction.known_delay:
             figures += [
-                Figure("delay-floor-min", direction.delay.min_s, labels),
-                Figure("delay-floor-median", direction.delay.median_s, labels),
-                Figure("delay-floor-p999", direction.delay.p999_s, labels),
+                Figure("delay-floor-min", delay.min_s, labels),
+                Figure("delay-floor-median", delay.median_s, labels),
+                Figure("delay-floor-p999", delay.p999_s, labels),
             ]
     return figures
 

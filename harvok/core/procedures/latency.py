@@ -6,13 +6,13 @@ the worst case. Every frame is stamped, so least, mean and greatest delay are of
 """
 
 import statistics
-from collections.abc import Generator
+from collections.abc import Generator, Iterator
 from typing import Literal
 
 from harvok.core.figures import Figure, Mark
 from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, measured, trial, with_tags
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
-from harvok.core.units import format_share
+from harvok.core.units import format_duration, format_share
 
 Form = Literal["classic", "modern"]
 
@@ -54,6 +54,7 @@ def latency(
         )
         notices.append(f"latency at {size.name} B {state}: at the throughput its streams of {stream_s:g} s lost frames")
     mark: Mark = "" if whole else "lossy"
+    notices += _clock_notices(results, size)
     return [figure for n, _ in enumerate(settings.streams) for figure in _figures(results, n, size, mark)]
 
 
@@ -77,12 +78,25 @@ def _streams(
     return results
 
 
+def _clock_notices(results: list[FrameTrialResult], size: FrameSize) -> Iterator[str]:
+    """How wrong latencies between two hosts may be, or that they are too short to be told."""
+    for one in (direction for result in results[-1:] for direction in result.directions if direction.clock_error_s):
+        within = format_duration(one.clock_error_s or 0.0)
+        if one.known_delay:
+            yield f"latency at {size.name} B, {one.direction}, is to ± {within}, by the clocks of two hosts"
+        else:
+            yield (
+                f"latency at {size.name} B, {one.direction}, is below the {within} that the clocks of both hosts may "
+                "be apart, and is not told"
+            )
+
+
 def _figures(results: list[FrameTrialResult], number: int, size: FrameSize, mark: Mark) -> list[Figure]:
     ones = [result.directions[number] for result in results]
     labels: dict[str, str] = {"direction": ones[0].direction, "frame-size": size.name}
     tagged = sorted(delay for one in ones for delay in one.tagged_delays_s)
-    delays = [one.delay for one in ones if one.delay]
-    if not tagged or not delays:
+    delays = [delay for one in ones if (delay := one.known_delay)]
+    if not tagged or len(delays) < len(ones):
         return []
     values = {
         "latency-tagged-mean": statistics.fmean(tagged),

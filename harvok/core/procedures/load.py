@@ -60,7 +60,7 @@ def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
             _leave_out(findings, size, load, limit.message)
             continue
         for direction in result.directions:
-            findings.figures.extend(_figures(direction, direction.delay, size, direction.direction, load))
+            findings.figures.extend(_figures(direction, direction.known_delay, size, direction.direction, load))
 
 
 def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:

@@ -4,7 +4,7 @@ Each stream goes from one tester port of the rig to another. Loads are intended 
 2285 §3.5). Of a rig with two ports the first is its near end and the second its far end.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from harvok.core.ends import SEND, Stream
@@ -73,6 +73,14 @@ class DelaySummary:
     jitter_s: float
     resolution: float
     distribution: list[tuple[float, int]] = field(default_factory=list)
+
+    def less(self, by_s: float) -> "DelaySummary":
+        """The same delays, all shorter by as much, none below zero."""
+        shorter = {
+            name: max(getattr(self, name) - by_s, 0.0) for name in ("min_s", "mean_s", "median_s", "p999_s", "max_s")
+        }
+        bins = [(max(edge_s - by_s, 0.0), frames) for edge_s, frames in self.distribution]
+        return replace(self, **shorter, distribution=bins)
 
 
 OFFERED_TOLERANCE = 0.005
@@ -147,7 +155,8 @@ class FrameDirectionResult(FrameCounts):
     frame that was lost had been sent; `longest_gap_s` the longest time between two frames that came. `looped_frames`
     came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial. Frames
     that came in `fragments`, with a wrong length or with an altered content are lost ones; the content of one frame in
-    `read_one_in` was checked.
+    `read_one_in` was checked. `clock_error_s` is how wrong the delays between ports of two hosts may be; None where
+    both ports have one clock.
     """
 
     direction: str
@@ -165,6 +174,12 @@ class FrameDirectionResult(FrameCounts):
     altered_frames: int = 0
     read_one_in: int = 1
     tester: TesterHealth = TesterHealth()
+    clock_error_s: float | None = None
+
+    @property
+    def known_delay(self) -> DelaySummary | None:
+        """The delay, if frames took so long that what it may be wrong by is the smaller part of it."""
+        return self.delay if self.delay and self.delay.median_s >= (self.clock_error_s or 0.0) else None
 
     @property
     def corrupted_frames(self) -> int:

@@ -48,7 +48,8 @@ class ReceiveOrder:
 
     Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
     is the largest of the `steps`. The content of one frame in `read_one_in` is checked. From each number of `tags` on,
-    the first such frame is reported by itself. A frame that comes in on the sending port has run in a circle.
+    the first such frame is reported by itself. A frame that comes in on the sending port has run in a circle; "" is a
+    port of another host. Delays are corrected by how far this host's clock is ahead of the sender's.
     """
 
     kind: ClassVar[str] = "receive"
@@ -66,6 +67,7 @@ class ReceiveOrder:
     row: int
     steps_row: int
     cpu: int | None
+    clock_ahead_ns: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +154,7 @@ def encode(line: Line) -> bytes:
     return json.dumps({"kind": line.kind, **asdict(line)}).encode() + b"\n"
 
 
-def decode(text: bytes) -> Line:
+def decode(text: bytes | str) -> Line:
     """The line that a text holds. Raises ValueError for anything else."""
     values = json.loads(text)
     kind = _KINDS.get(values.pop("kind", ""))

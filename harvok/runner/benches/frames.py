@@ -20,6 +20,7 @@ from harvok.logbook.store import Logbook
 from harvok.rigs.device_files import DeviceSettings, settings_of
 from harvok.rigs.frame_rigs import FrameRig, check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
+from harvok.rigs.lent import Asking
 from harvok.rigs.simulated import SimulatedPorts
 from harvok.rigs.simulated_device import DEVICE_PORTS
 from harvok.rigs.virtual import VirtualPorts
@@ -29,6 +30,7 @@ from harvok.runner.impair import at_work
 from harvok.runner.lock import one_test_at_a_time
 from harvok.runner.request import RigPlace, TestRequest
 
+_PLANNED_S = 600.0
 _NOT_CALIBRATED = (
     "this tester is not calibrated on this rig for all of these frames, so its own limit may pass for the device's: "
     "run `harvok calibrate` with the same rig first"
@@ -51,18 +53,19 @@ class FramesBench:
     request: TestRequest
     place: RigPlace
     clock: Clock
+    notice: Callable[[str], None]
 
     @contextmanager
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
         file, test = self.place.rig, cast(FramesTest, self.request.test)
         check_streams(file, test.settings.streams)
-        with open_rig(file, self.request.first + number, self.clock, self.place.impairment) as rig:
+        with open_rig(file, self.request.first + number, self.clock, self.place.impairment, self._asking()) as rig:
             sizes = [size_bytes for size in test.sizes for size_bytes in size.sizes]
             rig.check(sizes, test.settings.ip_version, test.settings.address_pairs)
             calibration = self._calibration(test, logbook)
             yield Situation(
                 rig=rig,
-                kept_as=record_of(file),
+                kept_as=record_of(file, rig),
                 test=self._with_calibration(test, calibration),
                 context=Context(Link(rated_bps=file.rated)),
                 near=this_host(),
@@ -75,6 +78,10 @@ class FramesBench:
                 impairment=_impairment_of(self.place),
                 device=_device_of(rig, file),
             )
+
+    def _asking(self) -> Asking:
+        """How stations are asked for their ports, where the rig has any."""
+        return Asking(self.request.test.expected_s or _PLANNED_S, self.request.wait_s, self.notice)
 
     def _calibration(self, test: FramesTest, logbook: Logbook) -> RunRecord | None:
         """Of a calibration the one before, which it is compared with."""
@@ -111,7 +118,7 @@ def open_frames(request: TestRequest, notice: Callable[[str], None], clock: Cloc
         if place.rig.kind != "simulated":
             what = f"a test of {place.rig.name}"
             stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
-        yield FramesBench(request, place, clock)
+        yield FramesBench(request, place, clock, notice)
 
 
 def back_to_back_rig(file: RigFile) -> RigFile:

@@ -1,0 +1,182 @@
+"""Ports of this host that a station lends: workers of the frame engine that a near end elsewhere gives its orders to.
+
+A lent port is only sent on and listened to, with sockets that end with their process: it goes back as it was, whatever
+happens to either end.
+"""
+
+import queue
+import threading
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import replace
+
+from pydantic import TypeAdapter, ValidationError
+
+from harvok.core.conditions import InterfaceFacts
+from harvok.core.models.control import FrameNews, FrameOrder, LentPortCounts
+from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, Line, ReceiveOrder, SendOrder, decode, encode
+from harvok.errors import HarvokError, LimitError, ProtocolError
+from harvok.host.cpu import usable_cores
+from harvok.host.interfaces import port_that_is_up
+from harvok.host.port_counters import read_port_counters
+from harvok.signals import uninterrupted
+from harvok.station.far_end import fault_of
+from harvok.traffic.frames import ROWS, OwnWorker, OwnWorkers
+from harvok.traffic.rings import slot_bytes_for
+
+_TELL_EVERY_S = 0.2
+_LARGEST_RING_BYTES, _MOST_BLOCKS, _LARGEST_FRAME = 64 << 20, 256, 16_384
+_ORDERS: dict[type[Line], TypeAdapter[Line]] = {
+    kind: TypeAdapter(kind) for kind in (SendOrder, ReceiveOrder, LearnOrder, AnswerOrder)
+}
+
+
+class LentPorts:
+    """The ports of one session. `allowed` are those that the operator lends."""
+
+    def __init__(self, allowed: Sequence[str], max_test_s: float) -> None:
+        self._allowed, self._max_test_s = allowed, max_test_s
+        self._workers = OwnWorkers()
+        self._maker = ThreadPoolExecutor(1)  # a worker ends with the thread that started it, as with its process
+        self._heard: dict[int, OwnWorker] = {}
+        self._news: queue.SimpleQueue[FrameNews | None] = queue.SimpleQueue()
+        self._lock = threading.Lock()
+
+    def facts(self, port: str) -> InterfaceFacts:
+        """The port as it is now. Raises LimitError for one that is not lent, PortError for one that cannot be used."""
+        self._check_port(port)
+        state = port_that_is_up(
+            port,
+            "Start the station with a port that is there.",
+            "Test frames would flood that network: lend another port.",
+        )
+        return state.facts
+
+    def counts(self, port: str) -> LentPortCounts:
+        """What the port has counted so far. Raises LimitError."""
+        self._check_port(port)
+        counted = read_port_counters(port)
+        return LentPortCounts(link_losses=counted.link_losses, speed=counted.speed, counts=counted.counts)
+
+    def kernel_drops(self) -> int:
+        """Frames that this host's kernel dropped before any ring since it started."""
+        return self._workers.kernel_drops()
+
+    def order(self, body: FrameOrder) -> None:
+        """Has the worker of a row obey; what it answers is news. Raises LimitError, ProtocolError, NearEndError."""
+        order = self._checked(body.order)
+        with self._lock:
+            worker = self._maker.submit(self._workers.worker, body.row).result()
+            if body.row not in self._heard:
+                self._heard[body.row] = worker
+                self._listen(body.row, worker)
+            worker.order(order)
+
+    def help(self, body: FrameOrder) -> str:
+        """Has a worker beside the others obey, and returns its answer."""
+        order = self._checked(body.order)
+        with self._lock:
+            return encode(self._maker.submit(self._workers.help, order).result()).decode()
+
+    def begin(self, row: int) -> None:
+        """The word for which a sender waits."""
+        self._known(row).begin()
+
+    def stop(self, row: int) -> None:
+        """Has a receiver end."""
+        self._known(row).stop()
+
+    def news(self) -> Iterator[str]:
+        """What workers say, and how far they are, as JSON Lines."""
+        while True:
+            try:
+                told = self._news.get(timeout=_TELL_EVERY_S)
+            except queue.Empty:
+                yield (
+                    "".join(
+                        FrameNews(row=row, frames=worker.frames(), delay_ns=worker.delay_ns()).model_dump_json() + "\n"
+                        for row, worker in list(self._heard.items())
+                    )
+                    or "\n"
+                )
+                continue
+            if told is None:
+                return
+            yield told.model_dump_json() + "\n"
+
+    def release(self) -> None:
+        """Ends all workers; may be called again."""
+        self._news.put(None)
+        self._workers.close()
+        self._maker.shutdown()
+
+    def _known(self, row: int) -> OwnWorker:
+        if row not in self._heard:
+            raise ProtocolError(f"no worker has row {row}", "Use two ends of one version.")
+        return self._heard[row]
+
+    def _listen(self, row: int, worker: OwnWorker) -> None:
+        def listen() -> None:
+            with suppress(OSError, ValueError):  # closed while it was ended
+                while True:
+                    try:
+                        line = worker.hear_any(self._max_test_s * 2)
+                    except HarvokError as error:
+                        self._news.put(FrameNews(row=row, fault=fault_of(error)))
+                        return
+                    news = FrameNews(
+                        row=row, line=encode(line).decode(), frames=worker.frames(), delay_ns=worker.delay_ns()
+                    )
+                    self._news.put(news)
+
+        with uninterrupted():
+            threading.Thread(target=listen, daemon=True).start()
+
+    def _check_port(self, port: str) -> None:
+        if port not in self._allowed:
+            lent = ", ".join(self._allowed) or "none"
+            raise LimitError(
+                f"the station does not lend the port {port}", f"It lends {lent}: its operator says so with --frames."
+            )
+
+    def _checked(self, text: str) -> SendOrder | ReceiveOrder | LearnOrder | AnswerOrder:
+        """An order that does no more than a near end may ask for. Raises LimitError, ProtocolError."""
+        try:
+            read = decode(text)
+            order = _ORDERS[type(read)].validate_python({name: getattr(read, name) for name in read.__slots__})
+        except (ValueError, TypeError, KeyError, ValidationError) as error:
+            raise ProtocolError("an order for a lent port is not readable", "Use two ends of one version.") from error
+        assert isinstance(order, SendOrder | ReceiveOrder | LearnOrder | AnswerOrder)
+        for port in [one for one, *_ in order.ports] if isinstance(order, AnswerOrder) else [order.interface]:
+            self._check_port(port)
+        takes_s = _takes_s(order)
+        if takes_s > self._max_test_s:
+            raise LimitError(
+                f"the station allows tests of {self._max_test_s:.0f} s, not {takes_s:.0f} s",
+                "Use shorter trials, or start the station with a larger --max-duration.",
+            )
+        if isinstance(order, SendOrder | ReceiveOrder):
+            return _within_bounds(order)
+        return order
+
+
+def _takes_s(order: Line) -> float:
+    if isinstance(order, SendOrder):
+        return sum(frames / load_fps if load_fps > 0 else float("inf") for load_fps, frames, _ in order.steps)
+    return order.over_s if isinstance(order, LearnOrder) else 0.0
+
+
+def _within_bounds(order: SendOrder | ReceiveOrder) -> SendOrder | ReceiveOrder:
+    """The order on a core of this host. Raises ProtocolError for what no near end asks for."""
+    rows = {order.row, order.steps_row}
+    fits = min(rows) >= 0 and max(rows) < ROWS and order.frame_sizes and max(order.frame_sizes) <= _LARGEST_FRAME
+    if isinstance(order, SendOrder):
+        largest = slot_bytes_for(max(order.frame_sizes, default=0))
+        fits = fits and len(order.steps) == 1 and 0 < order.slots * largest <= _LARGEST_RING_BYTES
+    else:
+        fits = fits and order.steps == 1 and 0 < order.blocks <= _MOST_BLOCKS and order.read_one_in > 0
+    if not fits:
+        raise ProtocolError("an order for a lent port is out of bounds", "Use two ends of one version.")
+    cores = usable_cores()
+    return replace(order, cpu=cores[(order.cpu or 0) % len(cores)])

@@ -1,0 +1,119 @@
+"""Two hosts as one frame tester: a rig of kind `remote`, between namespaces with a switch between them."""
+
+import json
+import signal
+import subprocess
+import unittest
+from typing import Any
+
+from harvok.core.models.rig import RIG_FILE
+from harvok.testing.namespaces import ADDRESSES, Side
+from harvok.testing.two_testers import TEST_PORTS, TwoTesters
+from tests.whole.program import HARVOK, ProgramTest, until
+from tests.whole.test_udp import NEEDS_ROOT
+
+RIG = """
+version = 1
+kind = "remote"
+name = "two-rooms"
+rated = "1G"
+device = "switch"
+isolated = true
+[ports.dome]
+interface = "{0}"
+[ports.hall]
+interface = "{1}"
+station = "{address}"
+"""
+SHORT = ("throughput", "--frame-size", "1518", "--duration", "1s", "--pause", "500ms", "--json")
+
+
+class Files(unittest.TestCase):
+    def test_stations_and_the_kind_go_together(self) -> None:
+        ports = {"a": {"interface": "eth1"}, "b": {"interface": "eth1", "station": "hall"}}
+        rig = {"version": 1, "name": "rooms", "rated": "1G", "ports": ports}
+        RIG_FILE.validate_python({**rig, "kind": "remote"})
+        for wrong in (
+            {"kind": "ports"},
+            {"kind": "remote", "ports": {"a": {"interface": "eth1"}, "b": {"interface": "eth2"}}},
+            {"kind": "remote", "ports": {**ports, "c": {"interface": "eth3", "code": "AAAA"}}},
+            {"kind": "remote", "ports": {**ports, "c": {"interface": "eth1", "station": "hall"}}},
+            {"kind": "remote", "watched": "sw.toml"},
+        ):
+            with self.subTest(wrong), self.assertRaises(ValueError):
+                RIG_FILE.validate_python({**rig, **wrong})
+
+
+@NEEDS_ROOT
+class Remote(ProgramTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.pair = self.enterContext(TwoTesters(50e6, together=False))
+        (self.folder / "rig.toml").write_text(RIG.format(*TEST_PORTS, address=ADDRESSES["far"]))
+
+    def on(self, side: Side, *words: str) -> "subprocess.Popen[str]":
+        options: dict[str, Any] = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, "env": self.env}
+        process = self.pair.popen(side, [HARVOK, *words], cwd=self.folder, **options)
+        self.addCleanup(self.end, process)
+        return process
+
+    def lending(self, *words: str) -> "subprocess.Popen[str]":
+        process = self.on("far", "station", *words)
+        assert process.stdout
+        while "Ctrl-C" not in (line := process.stdout.readline()):
+            if not line:
+                self.fail(process.communicate()[1])
+        return process
+
+    def ran(self, *words: str, code: int = 0) -> str:
+        process = self.on("near", "rfc2544", "rig.toml", *words)
+        out, err = process.communicate(timeout=120)
+        self.assertNotIn("Traceback", err)
+        self.assertEqual(process.returncode, code, err)
+        return out if code == 0 else err
+
+    def test_a_switch_between_two_hosts_is_found_to_be_what_it_is(self) -> None:
+        self.lending("--frames", TEST_PORTS[1])
+        record = json.loads(self.ran(*SHORT, "--direction", "receive"))
+        (found,) = (f["value"] for f in record["figures"] if f["quantity"] == "throughput")
+        arithmetic = 50e6 / 8 / 1514  # the kernel counts no FCS
+        self.assertAlmostEqual(found / arithmetic, 1, delta=0.02)
+        self.assertEqual(record["rig"]["file"]["ports"]["hall"]["station"], ADDRESSES["far"])
+        self.assertEqual([port["name"] for port in record["rig"]["ports"]], [*TEST_PORTS])
+        last = record["trials"][-1]["result"]["directions"][0]
+        self.assertEqual(last["clock_error_s"], 0.0)  # both are one machine
+        self.assertGreater(last["delay"]["median_s"], 1e-6)
+
+    def test_what_a_station_lends_is_its_operators_choice(self) -> None:
+        station = self.lending()
+        self.assertIn("the station lends no ports", self.ran(*SHORT, code=2))
+        station.terminate()
+        station.wait()
+        self.lending("--frames", TEST_PORTS[1])
+        rig = self.folder / "rig.toml"
+        rig.write_text(rig.read_text().replace('"test1"', '"lo"'))
+        self.assertIn("does not lend the port lo", self.ran(*SHORT, code=2))
+        refused = self.on("far", "station", "--port", "27000", "--frames", "nosuch0")
+        self.assertIn("there is no interface nosuch0", refused.communicate(timeout=60)[1])
+
+    def test_when_either_end_is_killed_the_port_is_as_it_was(self) -> None:
+        station = self.lending("--frames", TEST_PORTS[1])
+        before = self.port_state()
+        near = self.on("near", "rfc2544", "rig.toml", *SHORT[:-1])
+        until(lambda: "promiscuity 1" in self.port_state())
+        near.send_signal(signal.SIGKILL)
+        near.wait()
+        until(lambda: self.port_state() == before)
+        near = self.on("near", "rfc2544", "rig.toml", *SHORT[:-1])
+        until(lambda: "promiscuity 1" in self.port_state())
+        station.send_signal(signal.SIGKILL)
+        station.wait()
+        until(lambda: self.port_state() == before)
+        _, err = near.communicate(timeout=60)
+        self.assertEqual(near.returncode, 4, err)
+        self.assertIn("the station", err)
+        self.assertNotIn("Traceback", err)
+
+    def port_state(self) -> str:
+        """The lent port as the kernel tells it, without its counters."""
+        return self.pair.run("far", ["ip", "-d", "link", "show", TEST_PORTS[1]]).stdout
