@@ -330,7 +330,8 @@ class FrameOptions:
         typer.Option(
             metavar="PORT:PORT",
             rich_help_panel=WHAT,
-            help="Frames from one port of the rig to another, such as port1:port3, instead of --direction. Repeatable.",
+            help="Frames from one port of the rig to another, such as port1:port3, instead of --direction; `all` is "
+            "every other port, all:all a full mesh. Repeatable.",
         ),
     ] = None
     ip_version: Annotated[

@@ -219,7 +219,13 @@ class FramePorts:
         return {name: counted[interface] for name, interface in self._wiring.interfaces.items()}
 
     def interface_of(self, port: str) -> str:
-        """The interface that is meant by the name of a port of the rig, or of an interface."""
+        """The interface that is meant by the name of a port of the rig, or of an interface. Raises UsageError for a
+        port of another host."""
+        if port in self._wiring.places:
+            raise UsageError(
+                f"the port {port} is at the station {self._wiring.places[port]}, where nothing can be done to its link",
+                "Name a port of this host.",
+            )
         return self._wiring.interfaces.get(port, port)
 
     def ports_of(self, stream: Stream) -> tuple[str, str]:

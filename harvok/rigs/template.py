@@ -6,7 +6,7 @@ from typing import Literal
 from harvok.core.models.rig import SIDE_1, SIDE_2, DeviceKind, Side
 from harvok.core.units import write_speed
 
-Kind = Literal["simulated", "ports", "virtual"]
+Kind = Literal["simulated", "ports", "remote", "virtual"]
 
 _HEAD = """\
 # A rig of Harvok. docs/rig-files.md explains every key.
@@ -50,6 +50,22 @@ interface = {port1}
 [port2]
 interface = {port2}
 {side2}"""
+_REMOTE = """\
+kind = "remote"          # one interface here and one elsewhere, with the device between them
+name = {name}
+rated = "{rated}"             # speed of the ports
+device = "{device}"        # wire (a lead alone), switch, or router
+isolated = false         # true once nothing else is on this wire (RFC 6815)
+
+[port1]
+interface = {port1}
+{side1}
+[port2]
+interface = {port2}
+station = {station}      # where it is: harvok station --frames {port2}
+# token_file = "hall.token"    # else HARVOK_TOKEN
+# code = "ABCD-EFGH-IJKL-MNOP" # the station's pairing code, else HARVOK_CODE; needed once
+{side2}"""
 _SIDE = """\
 addresses = {addresses}   # the tester's own on this side
 gateways = {gateways}        # the router's
@@ -66,10 +82,16 @@ device = "{device}"        # wire, switch, or router
 
 
 def rig_text(
-    kind: Kind, name: str, rated_bps: float, device: DeviceKind = "switch", ports: tuple[str, str] = ("", "")
+    kind: Kind,
+    name: str,
+    rated_bps: float,
+    device: DeviceKind = "switch",
+    ports: tuple[str, str] = ("", ""),
+    station: str = "",
 ) -> str:
-    """The text of a rig file for a device of this name and port speed; `ports` are the interfaces of a ports rig."""
-    text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "virtual": _VIRTUAL}[kind]
+    """The text of a rig file for a device of this name and port speed; `ports` are the interfaces of a ports rig, of
+    which `station` lends the second where the rig is a remote one."""
+    text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "remote": _REMOTE, "virtual": _VIRTUAL}[kind]
     return text.format(
         name=json.dumps(name),
         rated=write_speed(rated_bps),
@@ -77,6 +99,7 @@ def rig_text(
         shape="# " if device == "wire" else "",
         port1=json.dumps(ports[0]),
         port2=json.dumps(ports[1]),
+        station=json.dumps(station),
         side1=_side_text(SIDE_1, device),
         side2=_side_text(SIDE_2, device),
     )

@@ -71,6 +71,10 @@ def run_across(rig: VirtualRig | PortsRig, request: AcrossRequest, notice: Calla
     exit code. Raises UsageError for another rig or a command that talks to no station, PortError for ports that may not
     be lent, NearEndError where no hosts can be made."""
     with_station(request.words, "")  # refused before anything is built
+    if rig.kind == "remote":
+        raise UsageError(
+            "the ports of a remote rig are two hosts already", "Test from one to the other: harvok tcp STATION."
+        )
     version = _version_asked(request.words)
     hosts = _gateway_hosts(rig, version) if isinstance(rig, VirtualRig) else _port_hosts(rig, version)
     with held(request, rig.name, notice, clock) as folder, hosts as (near, far, agent_port):

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from harvok.core.judgement.assessment import Rules
 from harvok.core.judgement.criteria import judge
+from harvok.core.models.rig import Port, PortsRig
 from harvok.core.models.run import RunRecord
 from harvok.core.models.site import HERE, RoundKeys, SiteFile, StationKeys
 from harvok.core.observer import Observer
@@ -20,7 +21,7 @@ from harvok.errors import HarvokError, LogbookError, NothingFoundError, SiteErro
 from harvok.logbook.store import Logbook
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.places import place_between
-from harvok.runner.request import Label, Sent, TestRequest
+from harvok.runner.request import Label, Place, RigPlace, Sent, TestRequest
 from harvok.runner.run import run_test
 from harvok.runner.samples import as_series
 from harvok.runner.site_files import read_site
@@ -86,14 +87,19 @@ def _figures_of(runs: Sequence[str]) -> list[tuple[str, float, dict[str, str]]]:
 def _request(site: SiteFile, folder: Path, keys: RoundKeys, orders: SiteOrders) -> TestRequest:
     far, near = site.station(orders.far), orders.near[0]
     rated_bps = site.rated_of(near, orders.far)
-    settings = StationsSettings(far.address, _access(far, folder), rated_bps=rated_bps, start=orders.start)
-    sent = None
-    if near != HERE:
+    sent: Sent | None = None
+    place: Place | None = None
+    if keys.step.place == "rig":
+        place = _rig_place(site, folder, near, orders.far)
+    if place is None:
+        settings = StationsSettings(far.address, _access(far, folder), rated_bps=rated_bps, start=orders.start)
+        place = place_between(settings, keys.step)
+    if near != HERE and keys.step.place == "station":
         asked = site.station(near)
         sent = Sent(asked.address, _access(asked, folder), far.reached_at)
     return TestRequest(
-        place=place_between(settings, keys.step),
-        test=keys.step.build(),
+        place=place,
+        test=keys.step.build(rated_bps or 0.0),
         logbook=os.environ[LOGBOOK],
         command=["harvok", "site", "run", orders.site],
         label=Label(
@@ -103,6 +109,18 @@ def _request(site: SiteFile, folder: Path, keys: RoundKeys, orders: SiteOrders) 
         repeat=keys.repeats,
         sent=sent,
     )
+
+
+def _rig_place(site: SiteFile, folder: Path, near: str, far: str) -> RigPlace:
+    """The ports that two stations lend, as a rig."""
+    ports = {name: _port(site.station(name), folder) for name in (near, far)}
+    rated_bps = site.rated_of(near, far) or 0.0
+    return RigPlace(PortsRig(version=1, name=f"{near}-{far}", rated=rated_bps, kind="remote", ports=ports))
+
+
+def _port(station: StationKeys, folder: Path) -> Port:
+    token_file = str((folder / station.token_file).resolve()) if station.token_file else None
+    return Port(interface=station.frame_port or "", station=station.address, code=station.code, token_file=token_file)
 
 
 def _access(station: StationKeys, folder: Path) -> Access:

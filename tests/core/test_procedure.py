@@ -133,6 +133,13 @@ class Rows(unittest.TestCase):
         self.assertEqual((stream.name, stream.role_at("south")), ("north to south", "receiver"))
         self.assertEqual((other.source, other.destination), ("east", "south"))
         self.assertEqual(frame_streams([], "both"), (SEND, RECEIVE))
+        ports = ["a", "b", "c"]
+        from_one, to_one = (frame_streams([text], "send", ports) for text in ("a:all", "all:a"))
+        self.assertEqual([one.name for one in (*from_one, *to_one)], ["a to b", "a to c", "b to a", "c to a"])
+        mesh = frame_streams(["all:all", "a:c"], "send", ports)
+        self.assertEqual((len(mesh), len(set(mesh))), (6, 6))
+        with self.assertRaisesRegex(UsageError, "which ports are meant"):
+            frame_streams(["a:all"], "send")
         for wrong in ("north", "north:", ":south", "north:north"):
             with self.assertRaises(UsageError):
                 frame_streams([wrong], "send")

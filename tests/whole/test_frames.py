@@ -86,7 +86,11 @@ class BadRigs(RigTest):
             (PORTS.format("lo", "lo"), 2, "port1 and port2 are both lo"),
             (PORTS.format("", "lo"), 2, "line 7: 'port1.interface'"),
             (PORTS.format("a", "b") + 'addresses = ["10.0.0.1"]', 2, "no prefix length"),
-            (RIG.replace("virtual", "real"), 2, "line 3: 'kind' is to be one of 'simulated', 'ports', 'virtual'"),
+            (
+                RIG.replace("virtual", "real"),
+                2,
+                "line 3: 'kind' is to be one of 'simulated', 'ports', 'remote', 'virtual'",
+            ),
             (RIG.replace("switch", "wire"), 2, "a wire cannot be shaped"),
             (RIG.replace("100M", "2G"), 2, "at most the rated speed"),
         ):
@@ -105,6 +109,10 @@ class BadRigs(RigTest):
         self.assertIn("needs no calibration", self.inside("calibrate", "a.toml", code=2).stderr)
 
     def test_rig_files_of_every_kind(self) -> None:
+        remote = ("--kind", "remote", "--port1", "eth1", "--port2", "eth2", "--station", "hall")
+        self.inside("rig", "new", "b.toml", "--name", "b", "--rated", "1G", *remote)
+        self.assertIn("eth2 at hall", self.inside("rig", "show", "b.toml", code=4).stdout)
+        self.assertIn("two hosts already", self.inside("rig", "try", "b.toml", "tcp", code=2).stderr)
         new = ("rig", "new", "a.toml", "--name", "dome-rt-a", "--rated", "10G", "--overwrite")
         self.inside(*new, "--kind", "virtual", "--device", "router")
         said = self.inside("rig", "show", "a.toml").stdout

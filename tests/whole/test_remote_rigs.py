@@ -25,6 +25,35 @@ interface = "{0}"
 interface = "{1}"
 station = "{address}"
 """
+SITE = """
+format = "harvok-site"
+version = 1
+name = "rooms"
+zone = "UTC"
+[[stations]]
+name = "dome"
+address = "{near}"
+frame_port = "{0}"
+[[stations]]
+name = "hall"
+address = "{far}"
+frame_port = "{1}"
+[[links]]
+name = "uplink"
+rated = "1G"
+behind = ["dome"]
+[[rounds]]
+name = "frames"
+at = "every hour"
+between = ["dome > hall"]
+[rounds.step]
+name = "frames"
+test = "rfc2544"
+tests = ["throughput"]
+frame_sizes = [1518]
+duration = "1s"
+trial_pause = "500ms"
+"""
 SHORT = ("throughput", "--frame-size", "1518", "--duration", "1s", "--pause", "500ms", "--json")
 
 
@@ -57,8 +86,8 @@ class Remote(ProgramTest):
         self.addCleanup(self.end, process)
         return process
 
-    def lending(self, *words: str) -> "subprocess.Popen[str]":
-        process = self.on("far", "station", *words)
+    def lending(self, *words: str, side: Side = "far") -> "subprocess.Popen[str]":
+        process = self.on(side, "station", *words)
         assert process.stdout
         while "Ctrl-C" not in (line := process.stdout.readline()):
             if not line:
@@ -84,6 +113,20 @@ class Remote(ProgramTest):
         self.assertEqual(last["clock_error_s"], 0.0)  # both are one machine
         self.assertGreater(last["delay"]["median_s"], 1e-6)
 
+    def test_a_round_of_a_site_between_two_stations_that_lend_ports(self) -> None:
+        self.lending("--frames", TEST_PORTS[1])
+        self.lending("--frames", TEST_PORTS[0], side="near")
+        (self.folder / "site.toml").write_text(SITE.format(*TEST_PORTS, near=ADDRESSES["near"], far=ADDRESSES["far"]))
+        process = self.on("near", "site", "run", "site.toml", "--once")
+        out, err = process.communicate(timeout=120)
+        self.assertEqual(process.returncode, 0, out + err)
+        self.assertIn("dome to hall  done", out)
+        (line,) = json.loads(self.inside("logbook", "list", "--json").stdout)
+        self.assertEqual((line["series"], line["state"]), ("rooms.frames.dome.hall", "complete"))
+        wrong = (self.folder / "site.toml").read_text().replace('frame_port = "test1"', "")
+        (self.folder / "wrong.toml").write_text(wrong)
+        self.assertIn("hall has no frame_port", self.inside("site", "check", "wrong.toml", code=2).stderr)
+
     def test_what_a_station_lends_is_its_operators_choice(self) -> None:
         station = self.lending()
         self.assertIn("the station lends no ports", self.ran(*SHORT, code=2))
@@ -93,6 +136,10 @@ class Remote(ProgramTest):
         rig = self.folder / "rig.toml"
         rig.write_text(rig.read_text().replace('"test1"', '"lo"'))
         self.assertIn("does not lend the port lo", self.ran(*SHORT, code=2))
+        self.env |= {"DOME_SNMP": "public"}
+        watched = ("rfc2544", "rig.toml", *SHORT, "--device", "sw.toml")
+        self.inside("device", "new", "sw.toml", "--snmp", "2c")
+        self.assertIn("is not watched", self.inside(*watched, code=2).stderr)
         refused = self.on("far", "station", "--port", "27000", "--frames", "nosuch0")
         self.assertIn("there is no interface nosuch0", refused.communicate(timeout=60)[1])
 

@@ -103,7 +103,7 @@ def _of_frames(
     file = back_to_back_rig(read_rig(Path(place)))
     settings = FrameSettings(
         line_bps=file.rated,
-        streams=frame_streams(frames.stream or [], frames.direction),
+        streams=frame_streams(frames.stream or [], frames.direction, file.port_names),
         ip_version=FRAME_IP[frames.ip_version],
         full_s=duration_s,
         short_s=short_trial_s(duration_s),

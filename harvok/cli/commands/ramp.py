@@ -77,7 +77,7 @@ def ramp(
     file = read_rig(rig)
     settings = FrameSettings(
         line_bps=file.rated,
-        streams=frame_streams(frames.stream or [], frames.direction),
+        streams=frame_streams(frames.stream or [], frames.direction, file.port_names),
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,

@@ -24,6 +24,7 @@ from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest, TestName
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
+    from harvok.core.models.rig import RigFile
     from harvok.core.procedures.frames import FrameSettings
 
 app = typer.Typer(add_completion=False)
@@ -89,7 +90,7 @@ def rfc2544(
             "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
         )
     file = read_rig(rig)
-    settings = _settings(file.rated, frames, variety, searching)
+    settings = _settings(file, frames, variety, searching)
     test = FrameTest(
         tests=_names(tests or ["throughput", "latency"]),
         sizes=frame_sizes(frames.frame_size or [], settings.ip_version),
@@ -108,15 +109,13 @@ def rfc2544(
         stderr().print(f"drawn: {', '.join(str(path) for path in drawn)}", soft_wrap=True)
 
 
-def _settings(
-    line_bps: float, frames: FrameOptions, variety: FrameVariety, searching: SearchOptions
-) -> "FrameSettings":
+def _settings(rig: "RigFile", frames: FrameOptions, variety: FrameVariety, searching: SearchOptions) -> "FrameSettings":
     from harvok.core.ends import frame_streams
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
 
     return FrameSettings(
-        line_bps=line_bps,
-        streams=frame_streams(frames.stream or [], frames.direction),
+        line_bps=rig.rated,
+        streams=frame_streams(frames.stream or [], frames.direction, rig.port_names),
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,

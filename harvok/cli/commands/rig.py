@@ -22,16 +22,18 @@ def new(
         typer.Option(parser=rate(), prompt="Rated speed, such as 1G", metavar="RATE", help="Rated speed of the ports."),
     ],
     kind: Annotated[
-        Literal["simulated", "ports", "virtual"],
+        Literal["simulated", "ports", "remote", "virtual"],
         typer.Option(
-            help="simulated: a model, nothing is sent; ports: interfaces of this host; virtual: made of its kernel."
+            help="simulated: a model, nothing is sent; ports: interfaces of this host; remote: one here, one that a "
+            "station lends; virtual: made of this host's kernel."
         ),
     ] = "simulated",
     device: Annotated[
         Literal["wire", "switch", "router"], typer.Option(help="What is between the ports; not for simulated rigs.")
     ] = "switch",
-    port1: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The first port of a ports rig.")] = None,
-    port2: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The second port of a ports rig.")] = None,
+    port1: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The first port.")] = None,
+    port2: Annotated[str | None, typer.Option(metavar="INTERFACE", help="The second port.")] = None,
+    station: Annotated[str | None, typer.Option(help="The station that lends the second port of a remote rig.")] = None,
     overwrite: Overwrite = False,
 ) -> None:
     """Write a commented rig file, to be filled in."""
@@ -40,9 +42,11 @@ def new(
 
     check_free(file, overwrite)
     ports = ("", "")
-    if kind == "ports":
+    if kind in ("ports", "remote"):
         ports = port1 or typer.prompt("Interface of port 1"), port2 or typer.prompt("Interface of port 2")
-    text = rig_text(kind, name, rated, device, ports)
+    if kind == "remote":
+        station = station or typer.prompt("Station that lends port 2")
+    text = rig_text(kind, name, rated, device, ports, station or "")
     with writing(file) as out:
         out.write(text)
     typer.echo(f"written: {file}; `harvok rig show {file}` checks it")

@@ -34,7 +34,14 @@ from harvok.core.trials.frames import (
     FrameTrial,
     FrameTrialResult,
 )
-from harvok.core.units import format_duration, format_frame_rate, format_quantity, format_share, format_span
+from harvok.core.units import (
+    format_duration,
+    format_frame_rate,
+    format_quantity,
+    format_rate,
+    format_share,
+    format_span,
+)
 from harvok.runner.request import RigPlace, TestRequest
 
 _ROUNDING = 1e-6
@@ -216,6 +223,9 @@ def show_rfc2544(console: Console, record: RunRecord) -> None:
             if table := _results(record, direction, title, quantities):
                 console.print()
                 console.print(table)
+    if table := _ports(record):
+        console.print()
+        console.print(table)
     losses = [figure for figure in record.figures if figure.quantity == "frame-loss"]
     if losses:
         console.print()
@@ -257,12 +267,34 @@ def _results(record: RunRecord, direction: str, title: str, quantities: Sequence
     return table
 
 
+def _ports(record: RunRecord) -> PlainTable | None:
+    """What each port sends and takes at the throughput, where streams share ports."""
+    streams = record.test.settings.streams
+    ends = [end for stream in streams for end in (f"{stream.source} sends", f"{stream.destination} takes")]
+    if len(set(ends)) == len(ends):
+        return None
+    table = plain_table(("at the throughput, each port",), (size.name + " B" for size in record.test.sizes))
+    for end in sorted(set(ends)):
+        port, _, what = end.partition(" ")
+        cells = []
+        for size in record.test.sizes:
+            rates = [
+                find(record.figures, "throughput-l1", **{"frame-size": size.name, "direction": stream.name}) or 0.0
+                for stream in streams
+                if port == (stream.source if what == "sends" else stream.destination)
+            ]
+            cells.append(format_rate(sum(rates)))
+        table.add_row(f"{end}, L1", *cells)
+    return table
+
+
 def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
     """What limited each throughput: line rate, the device, or the tester."""
-    limits = {}
+    limits, settings = {}, record.test.settings
+    highest = {size.name: settings.max_fps(size) / size.line_fps(settings.line_bps) for size in record.test.sizes}
     for figure in record.figures:
         if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
-            at_line = figure.value >= 1 - _ROUNDING
+            at_line = figure.value >= highest[figure.labels["frame-size"]] * (1 - _ROUNDING)
             device = "line rate" if at_line else "the device"
             limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark == "tester-limit" else device
     return "limited by", limits

@@ -34,13 +34,15 @@ _Address = Annotated[str, Field(min_length=1, max_length=255)]
 
 class StationKeys(Model):
     """A station: where it is, and which groups it is one of. `reached_at` is where other stations reach it,
-    `token_file` what lets the coordinator in (HARVOK_TOKEN without), `code` its pairing code, by which it is known."""
+    `token_file` what lets the coordinator in (HARVOK_TOKEN without), `code` its pairing code, by which it is known, and
+    `frame_port` the interface that it lends for tests of frames."""
 
     name: SiteName
     address: _Address
     reached_at: _Address | None = None
     token_file: str | None = None
     code: Annotated[str, checked_by(read_pairing_code)] | None = None
+    frame_port: Annotated[str, Field(min_length=1, max_length=15)] | None = None
     groups: list[SiteName] = []
 
 
@@ -115,8 +117,6 @@ class RoundKeys(Model):
             raise ValueError("says between whom by one of between, mesh, and many with to")
         if bool(self.many) != (self.to is not None):
             raise ValueError("many and to go together")
-        if self.step.place != "station":
-            raise ValueError(f"a test of {self.step.test} is of a rig: rounds are between stations")
         if self.step.over:
             raise ValueError("a sweep has a baseline of its own, and is no round")
         done = [key for key in _AT_THE_BENCH if getattr(self.step, key)]
@@ -232,12 +232,26 @@ class SiteFile(Model):
             self._check_known(f"round {one.name}", far, known)
             if not list(self.groups_of(one)):
                 raise ValueError(f"round {one.name} joins no two different stations")
+            if one.step.place == "rig":
+                self._check_frames(one)
         return self
 
     def _check_known(self, where: str, names: list[str], known: set[str]) -> None:
         for name in names:
             if name not in known:
                 raise ValueError(f"{where}: there is no station and no group '{name}'")
+
+    def _check_frames(self, one: RoundKeys) -> None:
+        """Raises ValueError for ends of a test of frames that lend no port, or between which no speed is rated."""
+        for (near, *_), far in self.groups_of(one):
+            for name in (near, far):
+                if name == HERE or not self.station(name).frame_port:
+                    raise ValueError(f"round {one.name}: {name} has no frame_port, which a test of frames needs")
+            if not self.rated_of(near, far):
+                raise ValueError(
+                    f"round {one.name}: a test of frames needs a rated speed: name the link between {near} and {far}, "
+                    "with rated"
+                )
 
     def station(self, name: str) -> StationKeys:
         """The station of a name that is one."""

@@ -26,7 +26,7 @@ def back_to_back(
     Where even the longest burst that is tried came through, the buffer is larger than that says, and has no time: a
     remark in `notices` says so.
     """
-    maximum = size.line_fps(settings.line_bps)
+    maximum = settings.max_fps(size)
     if throughput_fps >= maximum * (1 - settings.resolution):
         return []
     bursts: list[int] = []
@@ -53,7 +53,7 @@ def back_to_back(
 
 def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -> BurstSearch:
     """Halves between a burst that passed and one that failed; starts around the last repeat's answer."""
-    maximum = size.line_fps(settings.line_bps)
+    maximum = settings.max_fps(size)
     longest = int(maximum * LONGEST_S)
     passed, failed = 0, longest + 1
     if near:
@@ -73,7 +73,7 @@ def _longest_burst(settings: FrameSettings, size: FrameSize, near: int | None) -
 
 
 def _passes(settings: FrameSettings, size: FrameSize, burst: int) -> Generator[FrameTrial, FrameTrialResult, bool]:
-    maximum = size.line_fps(settings.line_bps)
+    maximum = settings.max_fps(size)
     step, about = LoadStep(maximum, burst / maximum), f"back-to-back at {size.name} B, {burst} frames"
     result = yield from measured(trial(settings, size, step, pause_s=settings.steering_pause_s, about=about))
     return lossless(result, 0.0)

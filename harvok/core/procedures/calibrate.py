@@ -63,7 +63,7 @@ def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Pr
             found.append((yield from _limit(test.settings, size)))
         limit_fps = min(found)
         labels = {"direction": " and ".join(stream.name for stream in test.settings.streams), "frame-size": size.name}
-        share = limit_fps / size.line_fps(test.settings.line_bps)
+        share = limit_fps / test.settings.max_fps(size)
         figures, notices = findings.figures, findings.notices
         figures += [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
         if limit_fps:
@@ -98,7 +98,7 @@ def _against_earlier(earlier_fps: float | None, limit_fps: float, size: FrameSiz
 def _limit(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial, FrameTrialResult, float]:
     """The highest load that was held within the tolerance and came back whole. A guided search among loads up to a
     little above what the tester reaches flat out."""
-    line = size.line_fps(settings.line_bps)
+    line = settings.max_fps(size)
     flat_out = yield _short(settings, size, line, "flat out")
     maximum = min(line, _ABOVE_FLAT_OUT * min(direction.offered_load_fps for direction in flat_out.directions))
     search = guided(Range(maximum, _RESOLUTION * maximum, settings.full_s, settings.short_s))

@@ -1,5 +1,6 @@
 """What all frame-level procedures share: what they send, and the rule that a trial must be the tester's best."""
 
+from collections import Counter
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Literal, Protocol
@@ -54,6 +55,11 @@ class FrameSettings:
     pause_s: float = FINAL_PAUSE_S
     tester_fps: dict[str, float] = field(default_factory=dict)
     tester_delay_s: dict[str, float] = field(default_factory=dict)
+
+    def max_fps(self, size: "FrameSize") -> float:
+        """The highest load of one stream: line rate, divided among the streams that leave one port."""
+        leaving = Counter(stream.source for stream in self.streams)
+        return size.line_fps(self.line_bps) / max(leaving.values(), default=1)
 
     @property
     def steering_pause_s(self) -> float:
@@ -205,7 +211,7 @@ def rate_figures(
     """A frame rate that a search found, with what it means on the line: share of line rate, L1 and L2 rate; one set for
     each direction. Nothing is higher than line rate, so that one found there is as exact as it is."""
     line_fps = size.line_fps(settings.line_bps)
-    open_fps = min(step_at(load_fps, settings.resolution * line_fps), max(line_fps - load_fps, 0.0))
+    open_fps = min(step_at(load_fps, settings.resolution * line_fps), max(settings.max_fps(size) - load_fps, 0.0))
     scales = {
         "": 1.0,
         "-share": 1 / line_fps,

@@ -86,7 +86,7 @@ def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials
 
 
 def _steps(test: LoadTest, size: FrameSize) -> tuple[LoadStep, ...]:
-    max_fps = size.line_fps(test.settings.line_bps)
+    max_fps = test.settings.max_fps(size)
     return tuple(LoadStep(share * max_fps, test.settings.full_s) for share in test.shares)
 
 

@@ -15,7 +15,7 @@ def loss_rate(
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
     """Loss at each load for one frame size; `step` is a share of the maximum rate. Loads that the tester cannot offer
     are left out. Raises TesterLimitError when that is all of them."""
-    maximum, figures, clean, number = size.line_fps(settings.line_bps), [], 0, 0
+    maximum, figures, clean, number = settings.max_fps(size), [], 0, 0
     while clean < 2 and (share := 1 - number * step) > step / 2:
         number += 1
         try:

@@ -18,7 +18,7 @@ def recovery(
 ) -> Generator[FrameTrial, FrameTrialResult, list[Figure]]:
     """How long after an overload the device goes on losing: 110 % of throughput (line rate if that is lower) for 60 s
     or more, then half of it; the time from the cut to the last frame lost, 0 when none is lost after it."""
-    overload = min(_OVERLOAD * throughput_fps, size.line_fps(settings.line_bps))
+    overload = min(_OVERLOAD * throughput_fps, settings.max_fps(size))
     steps = LoadStep(overload, overload_s), LoadStep(_RELIEF * overload, overload_s)
     result = yield from measured(trial(settings, size, *steps, about=f"recovery at {size.name} B"))
     return [

@@ -74,7 +74,7 @@ def throughput(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial
 
     Raises TesterLimitError when the tester could not hold any load steadily.
     """
-    line = size.line_fps(settings.line_bps)
+    line = settings.max_fps(size)
     max_fps, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
     for tries_left in range(MAX_RETREATS, -1, -1):
         try:
@@ -188,7 +188,7 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
             f"trials of {format_span(RFC_TRIAL_S)} (RFC 2544 §24) tell how long it lasts"
         ]
     counted = [(load, share) for load, share, frames in spent.losses if frames >= _MIN_LOST]
-    if len(counted) < 2 or found > _FAR_BELOW * size.line_fps(settings.line_bps):
+    if len(counted) < 2 or found > _FAR_BELOW * settings.max_fps(size):
         return []
     loads, shares = zip(*counted, strict=True)
     if max(loads) < _MIN_LOAD_RANGE * min(loads) or max(shares) > min(_ALIKE * min(shares), _DEAD):
@@ -204,7 +204,7 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
 def _by_tester(settings: FrameSettings, size: FrameSize, found: float, max_fps: float, spent: _Spent) -> bool:
     """Whether a figure says more about the tester than about the device: it is near the calibrated limit, or the tester
     could offer no more and the device had lost nothing close above."""
-    line = size.line_fps(settings.line_bps)
+    line = settings.max_fps(size)
     if max_fps >= line or found < NEAR_THE_TESTERS * max_fps:
         return False
     calibrated = settings.tester_fps.get(size.name, line)

@@ -59,6 +59,8 @@ class FramesBench:
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
         file, test = self.place.rig, cast(FramesTest, self.request.test)
         check_streams(file, test.settings.streams)
+        if file.kind == "remote" and self.request.device:
+            raise UsageError("a device between two hosts is not watched", "Leave --device out.")
         with open_rig(file, self.request.first + number, self.clock, self.place.impairment, self._asking()) as rig:
             sizes = [size_bytes for size in test.sizes for size_bytes in size.sizes]
             rig.check(sizes, test.settings.ip_version, test.settings.address_pairs)
@@ -115,10 +117,15 @@ def open_frames(request: TestRequest, notice: Callable[[str], None], clock: Cloc
     place = request.place
     assert isinstance(place, RigPlace)
     with ExitStack() as stack:
-        if place.rig.kind != "simulated":
+        if place.rig.kind != "simulated" and not _is_elsewhere(place.rig):
             what = f"a test of {place.rig.name}"
             stack.enter_context(one_test_at_a_time(what, request.wait_s, clock, notice))
         yield FramesBench(request, place, clock, notice)
+
+
+def _is_elsewhere(rig: RigFile) -> bool:
+    """Whether stations have all ports, so that nothing of this host is tested."""
+    return isinstance(rig, PortsRig) and all(port.station for port in rig.ports.values())
 
 
 def back_to_back_rig(file: RigFile) -> RigFile:
