@@ -37,6 +37,7 @@ COMMANDS: dict[str, Row] = {
     "report": Row("harvok.cli.commands.report", "Write reports, and check them against the logbook."),
     "logbook": Row("harvok.cli.commands.logbook", "List, show, export, import and remove runs."),
     "ports": Row("harvok.cli.commands.ports", "Show this host's interfaces, and what may hold one down."),
+    "explain": Row("harvok.cli.commands.explain", "Explain a figure, a limiter, an error or a term."),
     "ceiling": Row("harvok.cli.commands.ceiling", "Print what the arithmetic allows for a line rate."),
     "demo": Row("harvok.cli.commands.demo", "Show the whole job on this host alone, in under a minute."),
 }

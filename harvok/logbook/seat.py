@@ -20,6 +20,7 @@ class Seat:
         self._key = int.from_bytes(hashlib.sha256(f"harvok site {site}".encode()).digest()[:8], signed=True)
         self._engine = sa.create_engine(place, poolclass=NullPool, isolation_level="AUTOCOMMIT")
         self._db: sa.Connection | None = None
+        self._ours = False
 
     def __enter__(self) -> Self:
         return self
@@ -32,24 +33,20 @@ class Seat:
         """Whether it is ours; takes it when it is free. Raises LogbookError while the database is away, and it is
         nobody's then."""
         try:
-            if self._db is not None:
-                self._db.execute(sa.text("select 1"))
-                return True
-            db = self._engine.connect()
-            if db.execute(sa.text("select pg_try_advisory_lock(:key)"), {"key": self._key}).scalar_one():
-                self._db = db
-                return True
-            db.close()
+            if self._db is None:
+                self._db = self._engine.connect()
+            question = "select true" if self._ours else "select pg_try_advisory_lock(:key)"
+            self._ours = self._db.execute(sa.text(question), {} if self._ours else {"key": self._key}).scalar_one()
+            return self._ours
         except DatabaseError as error:
             self._leave()
             raise LogbookError(
                 f"the logbook {without_password(self._place)} cannot be reached: {error.orig}",
                 "Nothing new begins until it is back.",
             ) from error
-        return False
 
     def _leave(self) -> None:
-        db, self._db = self._db, None
+        db, self._db, self._ours = self._db, None, False
         if db is not None:
             db.invalidate()
             db.close()

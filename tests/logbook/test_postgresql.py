@@ -40,9 +40,14 @@ class PostgreSqlTest(unittest.TestCase):
         if not os.geteuid():
             shutil.chown(cls.folder, "postgres")
         cls.postgres("initdb", "--username=harvok", "--auth=trust", "--no-sync")
-        cls.postgres("pg_ctl", "start", "--wait", "--log", f"{cls.folder}/log", "-o", f"-k {cls.folder} -h '' -F")
+        cls.run_server()
         cls.addClassCleanup(cls.postgres, "pg_ctl", "stop", "--mode=immediate")
         cls.url = f"postgresql+psycopg://harvok@/postgres?host={cls.folder}"
+
+    @classmethod
+    def run_server(cls) -> None:
+        """Starts the server."""
+        cls.postgres("pg_ctl", "start", "--wait", "--log", f"{cls.folder}/log", "-o", f"-k {cls.folder} -h '' -F")
 
     @classmethod
     def postgres(cls, program: str, *arguments: str) -> None:

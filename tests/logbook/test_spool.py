@@ -42,9 +42,6 @@ class Away(PostgreSqlTest):
         if not (self.folder / "data" / "postmaster.pid").exists():
             self.run_server()
 
-    def run_server(self) -> None:
-        self.postgres("pg_ctl", "start", "--wait", "--log", f"{self.folder}/log", "-o", f"-k {self.folder} -h '' -F")
-
     def a_run(self, number: int) -> RunRecord:
         whole = record()
         return whole.model_copy(

@@ -69,6 +69,25 @@ class Shared(SharedTests):
         with closing(Logbook(self.url)) as logbook:
             self.assertEqual([line.state for line in logbook.lines()], ["complete"] * 3 + ["broken"])
 
+    def test_when_the_database_was_away_it_goes_on(self) -> None:
+        site = self.site(self.stations, ["dome > hall", "dome > shy"])
+        self.wait_for(("hall", timedelta(seconds=5)))
+        process = self.start("site", "run", site, "--shared", cold=True)
+        until(lambda: self.states() == ["done"], 60)
+        self.engine.dispose()
+        self.postgres("pg_ctl", "stop", "--mode=immediate", "--wait")
+        time.sleep(3)
+        self.run_server()
+        self.wait_for(("shy", timedelta(seconds=4)))
+        until(lambda: self.states()[:2] == ["done"] * 2, 90)
+        process.terminate()
+        _, err = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 0, err)
+        self.assertIn("nothing begins until it is back", err)
+        self.assertNotIn("Traceback", err)
+        with closing(Logbook(self.url)) as logbook:
+            self.assertEqual([line.state for line in logbook.lines()][-2:], ["complete"] * 2)
+
 
 class Wrong(SiteTests):
     def test_what_cannot_be_shared_is_refused(self) -> None:

@@ -218,9 +218,10 @@ def _delay_words(direction: FrameDirectionResult) -> str:
 
 def show_rfc2544(console: Console, record: RunRecord) -> None:
     """What one run comes to: a row for each frame size, then loss over load."""
-    for direction in (stream.name for stream in record.test.settings.streams):
+    streams = [stream.name for stream in record.test.settings.streams]
+    for directions in [streams] if len(streams) > _TABLES_EACH else [[name] for name in streams]:
         for title, quantities in _TABLES.items():
-            if table := _results(record, direction, title, quantities):
+            if table := _results(record, directions, title, quantities):
                 console.print()
                 console.print(table)
     if table := _ports(record):
@@ -251,19 +252,23 @@ def show_calibration(console: Console, record: RunRecord) -> None:
     console.print(Text(remark, style="dim"))
 
 
-def _results(record: RunRecord, direction: str, title: str, quantities: Sequence[str]) -> PlainTable | None:
-    """One table of one direction: a row for each frame size; None when there is nothing to show."""
-    sizes = [size.name for size in record.test.sizes]
+def _results(record: RunRecord, directions: Sequence[str], title: str, quantities: Sequence[str]) -> PlainTable | None:
+    """One table of some directions: a row for each frame size of each; None when there is nothing to show."""
+    rows = [(size.name, direction) for size in record.test.sizes for direction in directions]
     figures = [figure for figure in record.figures if "load" not in figure.labels]
-    values = {(q, size): _of(figures, q, size, direction) for q in quantities for size in sizes}
-    shown = [q for q in quantities if any(values[q, size] is not None for size in sizes)]
+    values = {(q, *row): _of(figures, q, *row) for q in quantities for row in rows}
+    shown = [q for q in quantities if any(values[q, *row] is not None for row in rows)]
     if not shown or (title in _ONLY_WHERE_SOMETHING_IS and not any(values.values())):
         return None
-    heading, beside = _EXTRA[title](record, direction) if title in _EXTRA else ("", {})
-    table = plain_table((f"{title}, {direction}",), [*map(heading_of, shown), *([heading] if beside else [])])
-    for size in sizes:
-        cells = [figure_cell(quantity, values[quantity, size]) for quantity in shown]
-        table.add_row(size_text(size), *cells, *([beside.get(size, DASH)] if beside else []))
+    extra = {direction: _EXTRA[title](record, direction) if title in _EXTRA else ("", {}) for direction in directions}
+    heading, beside = extra[directions[0]]
+    alone = len(directions) == 1
+    named = f"{title}, {directions[0]}" if alone else title
+    table = plain_table((named,), [*map(heading_of, shown), *([heading] if beside else [])])
+    for size, direction in rows:
+        cells = [figure_cell(quantity, values[quantity, size, direction]) for quantity in shown]
+        last = [extra[direction][1].get(size, DASH)] if beside else []
+        table.add_row(size_text(size) if alone else f"{size_text(size)}, {direction}", *cells, *last)
     return table
 
 
@@ -306,6 +311,8 @@ def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:
     return "tester's own", {size: format_duration(delay_s) for size, delay_s in own.items() if delay_s}
 
 
+_TABLES_EACH = 2
+"""So many streams have tables of their own; more share them."""
 _ONLY_WHERE_SOMETHING_IS = {"order and content"}
 _EXTRA = {"throughput": _limits, "latency": _testers_delay}
 """The last column of a table, which comes from the settings and marks rather than from a figure."""
