@@ -40,8 +40,9 @@ class Seat:
             return self._ours
         except DatabaseError as error:
             self._leave()
+            why, _, _ = str(error.orig).partition("\n")
             raise LogbookError(
-                f"the logbook {without_password(self._place)} cannot be reached: {error.orig}",
+                f"the logbook {without_password(self._place)} cannot be reached: {why}",
                 "Nothing new begins until it is back.",
             ) from error
 

@@ -5,6 +5,7 @@ heartbeats which of them are gone. Its event loop has a thread of its own.
 """
 
 import asyncio
+import logging
 import threading
 from collections.abc import Callable, Coroutine
 from contextlib import suppress
@@ -44,6 +45,8 @@ class SharedWork:
         """Work is taken from planners that have the same `version` of the site's file."""
         self._task, self._queue = f"harvok site {site}", f"harvok site {site} {version}"
         self._work, self._notice = work, notice
+        for name in ("procrastinate", "psycopg"):  # what goes wrong is said once, in a sentence
+            logging.getLogger(name).setLevel(logging.CRITICAL)
         url = sa.make_url(place).set(drivername="postgresql").render_as_string(hide_password=False)
         self._app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=url, timeout=_ANSWER_S))
         self._app.task(name=self._task, queue=self._queue)(self._take)

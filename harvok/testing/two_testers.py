@@ -44,7 +44,7 @@ class TwoTesters(NamespacePair):
                 switch.link("set", index=port, master=bridge, state="up")
                 if self._shape_bps:
                     rate = f"{int(self._shape_bps)}bit"
-                    switch.tc("add", "tbf", port, rate=rate, burst=8192, limit=self._buffer_bytes)
+                    switch.tc("add", "tbf", port, rate=rate, burst=4096, limit=self._buffer_bytes)
             switch.link("set", index=bridge, state="up")
 
     def _bring_up(self, host: Side, name: str) -> None:

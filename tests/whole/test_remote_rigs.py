@@ -16,7 +16,7 @@ RIG = """
 version = 1
 kind = "remote"
 name = "two-rooms"
-rated = "1G"
+rated = "10M"
 device = "switch"
 isolated = true
 [ports.dome]
@@ -40,12 +40,13 @@ address = "{far}"
 frame_port = "{1}"
 [[links]]
 name = "uplink"
-rated = "1G"
+rated = "10M"
 behind = ["dome"]
 [[rounds]]
 name = "frames"
 at = "every hour"
 between = ["dome > hall"]
+max_duration = "4min"
 [rounds.step]
 name = "frames"
 test = "rfc2544"
@@ -53,8 +54,11 @@ tests = ["throughput"]
 frame_sizes = [1518]
 duration = "1s"
 trial_pause = "500ms"
+resolution = "3%"
 """
-SHORT = ("throughput", "--frame-size", "1518", "--duration", "1s", "--pause", "500ms", "--json")
+_SHAPE_BPS = 5e6
+"""A slow switch: few frames, which a busy machine can send, too."""
+SHORT = ("throughput", "--frame-size", "1518", "--duration", "1s", "--pause", "500ms", "--resolution", "3%", "--json")
 
 
 class Files(unittest.TestCase):
@@ -77,7 +81,7 @@ class Files(unittest.TestCase):
 class Remote(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
-        self.pair = self.enterContext(TwoTesters(50e6, together=False))
+        self.pair = self.enterContext(TwoTesters(_SHAPE_BPS, 16_384))
         (self.folder / "rig.toml").write_text(RIG.format(*TEST_PORTS, address=ADDRESSES["far"]))
 
     def on(self, side: Side, *words: str) -> "subprocess.Popen[str]":
@@ -96,7 +100,7 @@ class Remote(ProgramTest):
 
     def ran(self, *words: str, code: int = 0) -> str:
         process = self.on("near", "rfc2544", "rig.toml", *words)
-        out, err = process.communicate(timeout=120)
+        out, err = process.communicate(timeout=280)
         self.assertNotIn("Traceback", err)
         self.assertEqual(process.returncode, code, err)
         return out if code == 0 else err
@@ -105,8 +109,8 @@ class Remote(ProgramTest):
         self.lending("--frames", TEST_PORTS[1])
         record = json.loads(self.ran(*SHORT, "--direction", "receive"))
         (found,) = (f["value"] for f in record["figures"] if f["quantity"] == "throughput")
-        arithmetic = 50e6 / 8 / 1514  # the kernel counts no FCS
-        self.assertAlmostEqual(found / arithmetic, 1, delta=0.02)
+        arithmetic = _SHAPE_BPS / 8 / 1514  # the kernel counts no FCS
+        self.assertAlmostEqual(found / arithmetic, 1, delta=0.1)
         self.assertEqual(record["rig"]["file"]["ports"]["hall"]["station"], ADDRESSES["far"])
         self.assertEqual([port["name"] for port in record["rig"]["ports"]], [*TEST_PORTS])
         last = record["trials"][-1]["result"]["directions"][0]
@@ -118,7 +122,7 @@ class Remote(ProgramTest):
         self.lending("--frames", TEST_PORTS[0], side="near")
         (self.folder / "site.toml").write_text(SITE.format(*TEST_PORTS, near=ADDRESSES["near"], far=ADDRESSES["far"]))
         process = self.on("near", "site", "run", "site.toml", "--once")
-        out, err = process.communicate(timeout=120)
+        out, err = process.communicate(timeout=280)
         self.assertEqual(process.returncode, 0, out + err)
         self.assertIn("dome to hall  done", out)
         (line,) = json.loads(self.inside("logbook", "list", "--json").stdout)

@@ -107,7 +107,7 @@ class Sites(ProgramTest):
             ('name = "spectro"', 'name = "dome"', "'dome' is the name of two things"),
             ('name = "noon"', 'name = "hourly"', "two rounds are called hourly"),
             ('late = "{late}"', 'quiet = ["all day"]', "are no hours from when to when"),
-            ('test = "udp"\nrate = "5M"\nduration = "20s"', 'test = "rfc2544"', "of a rig"),
+            ('test = "udp"\nrate = "5M"\nduration = "20s"', 'test = "rfc2544"', "not of rfc2544"),
             ('rated = "1G"', 'speed = "1G"', "'speed' of"),
             (
                 'test = "udp"\nrate = "5M"\nduration = "20s"',
