@@ -178,7 +178,6 @@ class Applications(ProgramTest):
         self.assertTrue(run.returncode == 1 or "the tester itself was the limit" in out, out)
         self.assertIn("night, 6 users, control", out)
         self.assertIn("p99 two-way delay, 6 users", out)
-        self.assertIn("voice", out)
         self.assertIn(
             "mix night: 2 users for 0.6 s, 6 users for 0.6 s; beside it voice, delay probes",
             self.inside("plan", "check", "plan.toml").stdout,
