@@ -1,7 +1,8 @@
 """Opens the rig that a file describes, whatever its kind: one row for each."""
 
 import contextlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
 
 from harvok.clock import Clock
@@ -17,14 +18,16 @@ from harvok.core.wire.frame import FrameIp
 from harvok.errors import PortError, UsageError
 
 if TYPE_CHECKING:
-    from harvok.rigs.lent import Asking
     from harvok.rigs.ports import FramePorts
 
 
-_ELSEWHERE = (
-    "Correct its name, or plug the adapter in.",
-    "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
-)
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """How stations are asked for their ports: for about how long, how long to wait for a turn, and whom to tell."""
+
+    planned_s: float = 600.0
+    wait_s: float = 0.0
+    notice: Callable[[str], None] = lambda _: None
 
 
 class FrameRig(Protocol):
@@ -43,7 +46,7 @@ def open_rig(
     seed_offset: int,
     clock: Clock,
     impairment: ImpairmentFile | None = None,
-    asking: "Asking | None" = None,
+    asking: Asking = Asking(),
 ) -> Iterator[FrameRig]:
     """A rig that is ready for trials. Raises PortError or NearEndError when it cannot be.
 
@@ -68,15 +71,14 @@ def open_rig(
 
 
 @contextlib.contextmanager
-def _open_ports(file: PortsRig, clock: Clock, asking: "Asking | None") -> "Iterator[FramePorts]":
+def _open_ports(file: PortsRig, clock: Clock, asking: Asking) -> "Iterator[FramePorts]":
     """Interfaces of this host, and those that stations lend."""
-    from harvok.rigs.lent import Asking, StationWorkers, stations_of
+    from harvok.rigs.lent import StationWorkers, stations_of
     from harvok.rigs.ports import FramePorts, Wiring
 
     with contextlib.ExitStack() as stack:
         stations = {
-            name: stack.enter_context(StationWorkers(port, asking or Asking(), clock))
-            for name, port in stations_of(file).items()
+            name: stack.enter_context(StationWorkers(port, asking, clock)) for name, port in stations_of(file).items()
         }
         facts = [
             _fast_enough(stations[port.station].port_facts(port.interface), port.place, file.rated)
@@ -105,14 +107,6 @@ def record_of(file: RigFile, rig: FrameRig | None = None) -> FrameRigRecord:
     from harvok.rigs.ports import FramePorts
 
     return PortsRigRecord(file=file, ports=list(rig.facts) if isinstance(rig, FramePorts) else [])
-
-
-def check_lent(ports: Sequence[str]) -> None:
-    """Raises PortError for an interface that cannot be lent: there is none, it is down, or it has addresses."""
-    from harvok.host.interfaces import port_that_is_up
-
-    for port in ports:
-        port_that_is_up(port, *_ELSEWHERE)
 
 
 def check_streams(file: RigFile, streams: Sequence[Stream]) -> None:
@@ -148,7 +142,11 @@ def usable_port(name: str, rated_bps: float) -> InterfaceFacts:
     """An interface of this host as a tester port. Raises PortError for one that cannot be one."""
     from harvok.host.interfaces import port_that_is_up
 
-    state = port_that_is_up(name, *_ELSEWHERE)
+    state = port_that_is_up(
+        name,
+        "Correct the rig file, or plug the adapter in.",
+        "Test frames would flood that network: take a port that nothing else uses (RFC 6815).",
+    )
     if not state.carrier:
         raise PortError(f"the interface {name} has no link", "Check the lead and the port at its other end.")
     return _fast_enough(state.facts, name, rated_bps)

@@ -3,9 +3,7 @@
 import os
 import queue
 import threading
-from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from harvok.clock import Clock
@@ -16,21 +14,13 @@ from harvok.core.time_axis import ClockOffset
 from harvok.core.wire.frame_orders import Line, decode, encode
 from harvok.errors import HarvokError, RigFileError, StationLostError
 from harvok.host.port_counters import PortCounters
+from harvok.rigs.frame_rigs import Asking
 from harvok.rigs.stations import StationsRig, StationsSettings
 from harvok.signals import uninterrupted
 from harvok.station.client import StationClient, error_of
 from harvok.station.contact import Access
 
 _OPEN_S = 10.0
-
-
-@dataclass(frozen=True, slots=True)
-class Asking:
-    """How stations are asked for their ports: for about how long, how long to wait for a turn, and whom to tell."""
-
-    planned_s: float = 600.0
-    wait_s: float = 0.0
-    notice: Callable[[str], None] = lambda _: None
 
 
 class StationWorkers:
@@ -202,11 +192,12 @@ def stations_of(rig: PortsRig) -> dict[str, Port]:
 
 def _access(port: Port) -> Access:
     """What opens the station's door. Raises RigFileError for a token that is not there."""
+    code = port.code or os.environ.get("HARVOK_CODE")
     if port.token_file is None:
         token = os.environ.get("HARVOK_TOKEN", "")
         if not token:
             raise RigFileError(f"there is no token for {port.station}", "Set HARVOK_TOKEN, or name its token_file.")
-        return Access(token, port.code or os.environ.get("HARVOK_CODE"))
+        return Access(token, code)
     with suppress(OSError, UnicodeDecodeError):
-        return Access(Path(port.token_file).read_text(encoding="utf-8").strip(), port.code)
+        return Access(Path(port.token_file).read_text(encoding="utf-8").strip(), code)
     raise RigFileError(f"the token of {port.station} cannot be read from {port.token_file}", "Correct token_file.")

@@ -38,7 +38,7 @@ store_and_forward = true
 
 
 _PORTS = """\
-kind = "ports"           # two interfaces of this host, with the device between them
+kind = "{kind}"{about}
 name = {name}
 rated = "{rated}"             # speed of the ports
 device = "{device}"        # wire (a lead alone), switch, or router
@@ -49,23 +49,16 @@ interface = {port1}
 {side1}
 [port2]
 interface = {port2}
-{side2}"""
-_REMOTE = """\
-kind = "remote"          # one interface here and one elsewhere, with the device between them
-name = {name}
-rated = "{rated}"             # speed of the ports
-device = "{device}"        # wire (a lead alone), switch, or router
-isolated = false         # true once nothing else is on this wire (RFC 6815)
-
-[port1]
-interface = {port1}
-{side1}
-[port2]
-interface = {port2}
-station = {station}      # where it is: harvok station --frames {port2}
+{station}{side2}"""
+_ABOUT = {
+    "ports": "           # two interfaces of this host, with the device between them",
+    "remote": "          # one interface here and one elsewhere, with the device between them",
+}
+_STATION = """\
+station = {station}      # where it is: harvok station --frames {port}
 # token_file = "hall.token"    # else HARVOK_TOKEN
 # code = "ABCD-EFGH-IJKL-MNOP" # the station's pairing code, else HARVOK_CODE; needed once
-{side2}"""
+"""
 _SIDE = """\
 addresses = {addresses}   # the tester's own on this side
 gateways = {gateways}        # the router's
@@ -91,15 +84,17 @@ def rig_text(
 ) -> str:
     """The text of a rig file for a device of this name and port speed; `ports` are the interfaces of a ports rig, of
     which `station` lends the second where the rig is a remote one."""
-    text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "remote": _REMOTE, "virtual": _VIRTUAL}[kind]
+    text = _HEAD + {"simulated": _SIMULATED, "ports": _PORTS, "remote": _PORTS, "virtual": _VIRTUAL}[kind]
     return text.format(
+        kind=kind,
+        about=_ABOUT.get(kind, ""),
         name=json.dumps(name),
         rated=write_speed(rated_bps),
         device=device,
         shape="# " if device == "wire" else "",
         port1=json.dumps(ports[0]),
         port2=json.dumps(ports[1]),
-        station=json.dumps(station),
+        station=_STATION.format(station=json.dumps(station), port=json.dumps(ports[1])) if kind == "remote" else "",
         side1=_side_text(SIDE_1, device),
         side2=_side_text(SIDE_2, device),
     )

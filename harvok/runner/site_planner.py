@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Protocol
 
 from harvok.core.models.site import SiteFile
-from harvok.core.site.outcome import SiteTest
+from harvok.core.site.outcome import SiteTest, SiteTestKey
 from harvok.core.site.queue import Job, Missed, Turns
 from harvok.core.site.rounds import Round, jobs_between
 from harvok.logbook.site_book import SiteBook
@@ -14,7 +14,7 @@ from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_files import rounds_of
 from harvok.runner.site_tests import Tell
 
-LOOK_BACK = timedelta(days=7)
+_LOOK_BACK = timedelta(days=7)
 """How far back tests are said to be missed that were due while no coordinator ran."""
 NEVER_S = 10 * 365 * 86_400.0
 _NOBODY = "no coordinator ran when it was due"
@@ -39,7 +39,8 @@ class Planner:
         self._needs = {(one.name, group.near, group.far): group.needs for one in self._rounds for group in one.groups}
         self._turns = Turns()
         self._tests: dict[Job, SiteTest] = {}
-        self._jobs: dict[tuple[object, ...], Job] = {}
+        self._entered = began
+        self._jobs: dict[SiteTestKey, Job] = {}
 
     @property
     def idle(self) -> bool:
@@ -50,18 +51,23 @@ class Planner:
         """Every test of every round, due now."""
         return [_as_test(job) for one in self._rounds for job in one.jobs(now)]
 
-    def enter_due(self, book: LastingSiteBook, after: datetime, now: datetime) -> datetime:
-        """Has those wait that have become due; returns until when they have been entered."""
-        jobs = jobs_between(self._rounds, self._site.clock, after, now)
+    def resume(self, book: LastingSiteBook, waiting: Sequence[SiteTest], now: datetime) -> None:
+        """Goes on where an earlier planner was: with those that wait still, and those due since it entered any."""
+        self._entered = max(book.do(SiteBook.last_due) or now, now - _LOOK_BACK)
+        self.enter(book, waiting)
+
+    def enter_due(self, book: LastingSiteBook, now: datetime) -> None:
+        """Has those wait that have become due since it was last done."""
+        jobs = jobs_between(self._rounds, self._site.clock, self._entered, now)
         if not jobs:
-            return after
+            return
         late = [job for job in jobs if job.due_s + job.late_s < self._began_s]
         missed = [replace(_as_test(job), state="missed", reason=_NOBODY) for job in late]
         book.do(SiteBook.enter, missed)
         for test in missed:
             self._tell(test)
         self.enter(book, [_as_test(job) for job in jobs if job.due_s + job.late_s >= self._began_s])
-        return datetime.fromtimestamp(max(job.due_s for job in jobs), UTC)
+        self._entered = datetime.fromtimestamp(max(job.due_s for job in jobs), UTC)
 
     def enter(self, book: LastingSiteBook, tests: Sequence[SiteTest], late_s: float | None = None) -> None:
         """Has tests wait for their turns; those that the site's file has no longer are missed."""
@@ -82,13 +88,13 @@ class Planner:
         late_s = self._site.round(test.round).late if late_s is None else late_s
         job = Job(test.round, test.near, test.far, test.due.timestamp(), self._needs[_ends(test)], late_s)
         self._tests[job] = test
-        self._jobs[_key(test)] = job
+        self._jobs[test.key] = job
         return job
 
     def step(self, book: LastingSiteBook, now: datetime) -> None:
         """What is to be done at this moment."""
         for test in self._crew.over(book, now):
-            job = self._jobs.pop(_key(test), None)
+            job = self._jobs.pop(test.key, None)
             if job:
                 del self._tests[job]
                 self._turns.end(job)
@@ -99,7 +105,7 @@ class Planner:
 
     def _miss(self, book: LastingSiteBook, missed: Missed) -> None:
         test = self._tests.pop(missed.job)
-        del self._jobs[_key(test)]
+        del self._jobs[test.key]
         reason = _NOBODY
         if missed.waited_for and missed.job.due_s + missed.job.late_s > self._began_s:
             reason = f"it waited too long for {missed.waited_for}, which {missed.held_by} had"
@@ -112,7 +118,3 @@ def _as_test(job: Job) -> SiteTest:
 
 def _ends(test: SiteTest) -> tuple[str, tuple[str, ...], str]:
     return test.round, test.near, test.far
-
-
-def _key(test: SiteTest) -> tuple[object, ...]:
-    return (*_ends(test), test.due)

@@ -17,7 +17,7 @@ from harvok.errors import TestRunningError
 from harvok.host.state import open_state, take_lock
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.spool import LastingSiteBook
-from harvok.runner.site_planner import LOOK_BACK, NEVER_S, Planner
+from harvok.runner.site_planner import NEVER_S, Planner
 from harvok.runner.site_tests import SiteSetting, SiteTestProcess, Tell, given_up
 from harvok.signals import heeded
 
@@ -81,12 +81,10 @@ class Coordinator:
         TestRunningError where this site is coordinated already, LogbookError, and SiteError for commands that were to
         be run after a test and cannot be."""
         with self._begun() as (book, stop):
-            now = self._pace.now()
-            entered = max(book.do(SiteBook.last_due) or now, now - LOOK_BACK)
-            self._planner.enter(book, book.do(SiteBook.of_state, "waiting"))
+            self._planner.resume(book, book.do(SiteBook.of_state, "waiting"), self._pace.now())
             while not stop.asked and (until is None or self._pace.now() < until):
                 now = self._pace.now()
-                entered = self._planner.enter_due(book, entered, now)
+                self._planner.enter_due(book, now)
                 self._planner.step(book, now)
                 self._wait(stop.wake)
 
@@ -99,7 +97,7 @@ class Coordinator:
             while not stop.asked and not self._planner.idle:
                 self._planner.step(book, self._pace.now())
                 self._wait(stop.wake)
-        with LastingSiteBook(self._setting.logbook, self._site.name, self._notice, self._pace.clock) as book:
+        with self._setting.book(self._notice) as book:
             return [test for test in book.do(SiteBook.since, now) if test.due == now]
 
     @contextmanager
@@ -108,7 +106,7 @@ class Coordinator:
         leaves in the queue what waits."""
         with (
             _alone(self._site.name),
-            LastingSiteBook(self._setting.logbook, self._site.name, self._notice, self._pace.clock) as book,
+            self._setting.book(self._notice) as book,
             heeding() as stop,
         ):
             for test in book.do(SiteBook.left_over):

@@ -14,13 +14,13 @@ from datetime import datetime, timedelta
 
 from harvok.core.models.site import HERE
 from harvok.core.site.failures import BROKEN
-from harvok.core.site.outcome import SiteTest
+from harvok.core.site.outcome import SiteTest, SiteTestKey
 from harvok.errors import LogbookError, UsageError
 from harvok.logbook.seat import Seat
 from harvok.logbook.site_book import SiteBook
 from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_files import rounds_of
-from harvok.runner.site_planner import LOOK_BACK, Planner
+from harvok.runner.site_planner import Planner
 from harvok.runner.site_runs import LOOK_S, Stop, heeding
 from harvok.runner.site_tests import SiteSetting, SiteTestProcess, Tell, failed, given_up
 from harvok.runner.site_work import SharedWork
@@ -54,7 +54,7 @@ class SharedCoordinator:
         setting = self._setting
         name, version = setting.site.name, hashlib.sha256(setting.site.model_dump_json().encode()).hexdigest()[:12]
         with (
-            LastingSiteBook(setting.logbook, name, self._notice, setting.pace.clock) as book,
+            setting.book(self._notice) as book,
             heeding() as self._stop,
         ):
             book.do(SiteBook.last_due)  # makes the logbook's tables first
@@ -96,7 +96,7 @@ class SharedCoordinator:
         """Runs one test that this coordinator took, to its end."""
         setting, keys = self._setting, self._setting.site.round(test.round)
         now = setting.pace.now()
-        with _straight(setting, self._notice) as book:
+        with setting.book(self._notice, lasting=False) as book:
             if now > test.due + timedelta(seconds=keys.late):
                 book.do(SiteBook.end, replace(test, state="missed", reason="every coordinator was busy"), None)
                 return
@@ -108,7 +108,7 @@ class SharedCoordinator:
             ended = self._ended(begun)
         except Exception as error:  # whatever it is, this coordinator goes on
             ended = failed(begun, BROKEN.key, f"{type(error).__name__}: {error}")
-        with LastingSiteBook(setting.logbook, setting.site.name, self._notice, setting.pace.clock) as lasting:
+        with setting.book(self._notice) as lasting:
             self._say(lasting.do(SiteBook.end, ended, setting.pace.now()))
 
     def _ended(self, test: SiteTest) -> SiteTest:
@@ -127,32 +127,31 @@ class _Planning:
         self, setting: SiteSetting, work: SharedWork, tell: Tell, hear: Tell, notice: Callable[[str], None]
     ) -> None:
         self._setting, self._work, self._hear = setting, work, hear
-        self._book = _straight(setting, notice)
-        self._handed: dict[tuple[object, ...], SiteTest] = {}
+        self._book = setting.book(notice, lasting=False)  # nothing is planned while the database is away
+        self._handed: dict[SiteTestKey, SiteTest] = {}
         now = setting.pace.now()
         self._planner = Planner(setting.site, self, tell, now)
         self._look_for_lost = now
         self._take_over(now)
-        self._entered = max(self._book.do(SiteBook.last_due) or now, now - LOOK_BACK)
 
     def step(self) -> None:
         """What is to be done at this moment."""
         now = self._setting.pace.now()
-        self._entered = self._planner.enter_due(self._book, self._entered, now)
+        self._planner.enter_due(self._book, now)
         self._planner.step(self._book, now)
 
     def _take_over(self, now: datetime) -> None:
         """Goes on where the last planner was: what nobody took yet waits again, what runs keeps what it needs."""
         self._work.take_back()
-        held = {_key(test): test for test in self._work.under_way()}
+        held = {test.key: test for test in self._work.under_way()}
         self._handed |= held
         for test in held.values():
             self._planner.hold(test)
         for test in self._book.do(SiteBook.of_state, "running"):
-            if _key(test) not in held:
+            if test.key not in held:
                 self._give_up(self._book, test, now)
-        waiting = [test for test in self._book.do(SiteBook.of_state, "waiting") if _key(test) not in held]
-        self._planner.enter(self._book, waiting)
+        waiting = [test for test in self._book.do(SiteBook.of_state, "waiting") if test.key not in held]
+        self._planner.resume(self._book, waiting, now)
 
     def _give_up(self, book: LastingSiteBook, test: SiteTest, now: datetime) -> None:
         self._hear(book.do(SiteBook.end, given_up(test, _LOST), now))
@@ -160,30 +159,21 @@ class _Planning:
     def begin(self, book: LastingSiteBook, test: SiteTest, now: datetime) -> None:
         """Hands a test over."""
         self._work.hand_over(test)
-        self._handed[_key(test)] = test
+        self._handed[test.key] = test
 
     def over(self, book: LastingSiteBook, now: datetime) -> list[SiteTest]:
         """Those handed over that have ended since, with what became of them."""
         if now >= self._look_for_lost:
             self._look_for_lost = now + timedelta(seconds=_ASK_FOR_LOST_S) * self._setting.pace.times
-            lost = {_key(test) for test in self._work.lost()}
+            lost = {test.key for test in self._work.lost()}
             for test in book.do(SiteBook.of_state, "running", "waiting"):
-                if _key(test) in lost:
+                if test.key in lost:
                     self._give_up(book, test, now)
         if not self._handed:
             return []
-        open_ = {_key(test) for test in book.do(SiteBook.of_state, "running", "waiting")}
+        open_ = {test.key for test in book.do(SiteBook.of_state, "running", "waiting")}
         ended = [self._handed.pop(key) for key in list(self._handed) if key not in open_]
         found = [now_is for one in ended if (now_is := book.do(SiteBook.find, one))]
         for test in found:
             self._hear(test)
         return found
-
-
-def _straight(setting: SiteSetting, notice: Callable[[str], None]) -> LastingSiteBook:
-    """The tests in the database itself: nothing is planned or taken while it is away."""
-    return LastingSiteBook(setting.logbook, setting.site.name, notice, setting.pace.clock, lasting=False)
-
-
-def _key(test: SiteTest) -> tuple[object, ...]:
-    return test.round, test.near, test.far, test.due

@@ -14,6 +14,7 @@ from harvok.core.site.failures import BROKEN
 from harvok.core.site.outcome import SiteTest
 from harvok.core.site.together import ready_s
 from harvok.errors import HarvokError, SiteError
+from harvok.logbook.spool import LastingSiteBook
 from harvok.runner.site_orders import LOGBOOK, PROCESS, Came, SiteOrders
 from harvok.runner.site_process import run_commands
 from harvok.worker.parent import Worker
@@ -43,6 +44,10 @@ class SiteSetting:
     path: Path
     logbook: str
     pace: Pace
+
+    def book(self, notice: Callable[[str], None], *, lasting: bool = True) -> LastingSiteBook:
+        """The tests of the site. Not `lasting`, it raises LogbookError while a database is away."""
+        return LastingSiteBook(self.logbook, self.site.name, notice, self.pace.clock, lasting=lasting)
 
 
 class SiteTestProcess:

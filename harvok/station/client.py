@@ -178,16 +178,8 @@ class StationClient:
     def progress(self, opened: Callable[[], None] = lambda: None) -> Iterator[Progress]:
         """What the far end reports as it goes on; `opened` is called when it begins to. Raises StationLostError when
         the station falls silent."""
-        try:
-            with self._open().lines(self._path("/trial/progress"), _SILENCE_S) as (answer, lines):
-                if not answer.is_success:
-                    raise _refusal(answer)
-                opened()
-                for line in lines:
-                    if line:
-                        yield _parse(Progress, line)
-        except _FAILURES as error:
-            raise lost(self.address, error) from error
+        for line in self._lines("/trial/progress", opened):
+            yield _parse(Progress, line)
 
     def make_pass(self, for_s: float) -> str:
         """A token of the station's for another near end, for so long. Raises ProtocolError where it makes none."""
@@ -207,13 +199,7 @@ class StationClient:
 
     def errand_lines(self) -> Generator[bytes, None, None]:
         """What the station tells of its errand, line by line. Raises StationLostError when it falls silent."""
-        try:
-            with self._open().lines(self._path("/errand/progress"), _SILENCE_S, ERRAND_LINE_BYTES) as (answer, lines):
-                if not answer.is_success:
-                    raise _refusal(answer)
-                yield from filter(None, lines)
-        except _FAILURES as error:
-            raise lost(self.address, error) from error
+        return self._lines("/errand/progress", line_bytes=ERRAND_LINE_BYTES)
 
     def drop_errand(self) -> None:
         """Ends the errand, whatever its state."""
@@ -257,16 +243,8 @@ class StationClient:
     def frame_news(self, opened: Callable[[], None]) -> Iterator[FrameNews]:
         """What the workers of lent ports say, and how far they are, until the session ends; `opened` is called when the
         station begins to tell. Raises StationLostError when it falls silent."""
-        try:
-            with self._open().lines(self._path("/ports/news"), _SILENCE_S, ERRAND_LINE_BYTES) as (answer, lines):
-                if not answer.is_success:
-                    raise _refusal(answer)
-                opened()
-                for line in lines:
-                    if line:
-                        yield _parse(FrameNews, line)
-        except _FAILURES as error:
-            raise lost(self.address, error) from error
+        for line in self._lines("/ports/news", opened, ERRAND_LINE_BYTES):
+            yield _parse(FrameNews, line)
 
     def result(self) -> FarEndResult:
         """What the far end saw."""
@@ -279,6 +257,20 @@ class StationClient:
     def renew(self) -> None:
         """Keeps the session for another lease."""
         self._call("POST", self._path("/renewal"))
+
+    def _lines(
+        self, path: str, opened: Callable[[], None] = lambda: None, line_bytes: int | None = None
+    ) -> Generator[bytes, None, None]:
+        """What the station tells as it goes on, line by line; `opened` is called when it begins to. Raises
+        StationLostError when it falls silent."""
+        try:
+            with self._open().lines(self._path(path), _SILENCE_S, line_bytes) as (answer, lines):
+                if not answer.is_success:
+                    raise _refusal(answer)
+                opened()
+                yield from filter(None, lines)
+        except _FAILURES as error:
+            raise lost(self.address, error) from error
 
     def _path(self, rest: str = "") -> str:
         return f"/sessions/{self._session}{rest}"

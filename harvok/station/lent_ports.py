@@ -32,6 +32,15 @@ _ORDERS: dict[type[Line], TypeAdapter[Line]] = {
 }
 
 
+def lendable(port: str) -> InterfaceFacts:
+    """An interface that can be lent. Raises PortError for one that is not there, is down, or has addresses."""
+    return port_that_is_up(
+        port,
+        "Start the station with a port that is there.",
+        "Test frames would flood that network: lend another port.",
+    ).facts
+
+
 class LentPorts:
     """The ports of one session. `allowed` are those that the operator lends."""
 
@@ -46,12 +55,7 @@ class LentPorts:
     def facts(self, port: str) -> InterfaceFacts:
         """The port as it is now. Raises LimitError for one that is not lent, PortError for one that cannot be used."""
         self._check_port(port)
-        state = port_that_is_up(
-            port,
-            "Start the station with a port that is there.",
-            "Test frames would flood that network: lend another port.",
-        )
-        return state.facts
+        return lendable(port)
 
     def counts(self, port: str) -> LentPortCounts:
         """What the port has counted so far. Raises LimitError."""
@@ -93,13 +97,8 @@ class LentPorts:
             try:
                 told = self._news.get(timeout=_TELL_EVERY_S)
             except queue.Empty:
-                yield (
-                    "".join(
-                        FrameNews(row=row, frames=worker.frames(), delay_ns=worker.delay_ns()).model_dump_json() + "\n"
-                        for row, worker in list(self._heard.items())
-                    )
-                    or "\n"
-                )
+                how_far = [_news_of(row, worker) for row, worker in list(self._heard.items())]
+                yield "".join(one.model_dump_json() + "\n" for one in how_far) or "\n"
                 continue
             if told is None:
                 return
@@ -125,10 +124,7 @@ class LentPorts:
                     except HarvokError as error:
                         self._news.put(FrameNews(row=row, fault=fault_of(error)))
                         return
-                    news = FrameNews(
-                        row=row, line=encode(line).decode(), frames=worker.frames(), delay_ns=worker.delay_ns()
-                    )
-                    self._news.put(news)
+                    self._news.put(_news_of(row, worker, encode(line).decode()))
 
         with uninterrupted():
             threading.Thread(target=listen, daemon=True).start()
@@ -159,6 +155,11 @@ class LentPorts:
         if isinstance(order, SendOrder | ReceiveOrder):
             return _within_bounds(order)
         return order
+
+
+def _news_of(row: int, worker: OwnWorker, line: str | None = None) -> FrameNews:
+    """How far a worker is, with what it says."""
+    return FrameNews(row=row, line=line, frames=worker.frames(), delay_ns=worker.delay_ns())
 
 
 def _takes_s(order: Line) -> float:

@@ -283,7 +283,6 @@ class _FrameReceiver:
             self._hear()
 
     def _hear(self) -> None:
-
         for block in self._ring.blocks(_HEAR_MS):
             at_ns = block.at_ns()
             self.own += len(block)
@@ -300,7 +299,7 @@ class _FrameReceiver:
         import numpy as np
 
         first, count, batch = self._arrivals.highest + 1, len(block), self._order.batch
-        starts = [start for start in self._starts[1:] if start != NOT_YET]
+        starts = self._begun()
         if starts and starts[-1] > first:
             return False
         if not block.is_run(first, self._order.slots, self._raw_slots):
@@ -314,6 +313,10 @@ class _FrameReceiver:
         )
         return True
 
+    def _begun(self) -> list[int]:
+        """Where each step after the first began, of those that have."""
+        return [start for start in self._starts[1:] if start != NOT_YET]
+
     def _take_any(self, block: "Block", at_ns: Any) -> None:
         numbers = block.numbers(self._order.slots)
         for step, start, end in self._by_step(numbers):
@@ -323,7 +326,7 @@ class _FrameReceiver:
         """The portions of a block that follow one upon the other and were sent in one step: step, start, end."""
         import numpy as np
 
-        starts = [start for start in self._starts[1:] if start != NOT_YET]
+        starts = self._begun()
         if not starts or int(numbers.min()) >= starts[-1]:
             yield len(starts), 0, len(numbers)
             return

@@ -166,16 +166,15 @@ def run(
         code = 0
         if once:
             code = view.exit_code(Coordinator(setting, tell, print_note).run_once())
-        elif shared:
-            from harvok.runner.site_shared import SharedCoordinator
-
-            coordinator = SharedCoordinator(setting, view.tell, hear, print_note)
-            view.begins()
-            coordinator.run(until)
-            view.ended()
         else:
+            if shared:
+                from harvok.runner.site_shared import SharedCoordinator
+
+                run_until = SharedCoordinator(setting, view.tell, hear, print_note).run
+            else:
+                run_until = Coordinator(setting, tell, print_note).run
             view.begins()
-            Coordinator(setting, tell, print_note).run(until)
+            run_until(until)
             view.ended()
     raise typer.Exit(code)
 

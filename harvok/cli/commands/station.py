@@ -243,9 +243,10 @@ def station(
     from harvok.station.service import StationSettings
 
     if frames:
-        from harvok.rigs.frame_rigs import check_lent
+        from harvok.station.lent_ports import lendable
 
-        check_lent(frames)
+        for interface in frames:
+            lendable(interface)
     settings = StationSettings(
         name=name or socket.gethostname(),
         token=doors.token(),

@@ -63,7 +63,7 @@ def calibrate(test: CalibrationTest, context: Context, findings: Findings) -> Pr
             found.append((yield from _limit(test.settings, size)))
         limit_fps = min(found)
         labels = {"direction": " and ".join(stream.name for stream in test.settings.streams), "frame-size": size.name}
-        share = limit_fps / test.settings.max_fps(size)
+        share = limit_fps / size.line_fps(test.settings.line_bps)
         figures, notices = findings.figures, findings.notices
         figures += [Figure("tester-limit", limit_fps, labels), Figure("tester-limit-share", share, labels)]
         if limit_fps:

@@ -7,6 +7,8 @@ from typing import Literal
 from harvok.core.figures import Figure
 
 TestState = Literal["waiting", "running", "done", "failed", "missed"]
+SiteTestKey = tuple[str, tuple[str, ...], str, datetime]
+"""Round, near ends, far end, and when it was due."""
 AND = " + "
 """Between several near ends, in words and in the logbook."""
 
@@ -30,6 +32,11 @@ class SiteTest:
     runs: tuple[str, ...] = ()
     figures: tuple[Figure, ...] = ()
     """What several near ends came to together."""
+
+    @property
+    def key(self) -> SiteTestKey:
+        """Which test it is, whatever became of it."""
+        return self.round, self.near, self.far, self.due
 
     @property
     def pair(self) -> str:

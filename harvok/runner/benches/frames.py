@@ -18,9 +18,8 @@ from harvok.errors import UsageError
 from harvok.host.cpu import may_raise_priority
 from harvok.logbook.store import Logbook
 from harvok.rigs.device_files import DeviceSettings, settings_of
-from harvok.rigs.frame_rigs import FrameRig, check_streams, open_rig, record_of
+from harvok.rigs.frame_rigs import Asking, FrameRig, check_streams, open_rig, record_of
 from harvok.rigs.impairment_files import read_impairment
-from harvok.rigs.lent import Asking
 from harvok.rigs.simulated import SimulatedPorts
 from harvok.rigs.simulated_device import DEVICE_PORTS
 from harvok.rigs.virtual import VirtualPorts
