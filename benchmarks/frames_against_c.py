@@ -23,6 +23,7 @@ from harvok.host.cpu import usable_cores
 from harvok.host.namespaces import TESTER_PORTS
 from harvok.rigs.ports import FramePorts
 from harvok.rigs.virtual import VirtualPorts
+from harvok.traffic.frames import rows_of
 from harvok.worker.child import enter_namespaces
 
 _SOURCE = Path(__file__).with_name("frames_reference.c")
@@ -60,8 +61,8 @@ def reference(program: Path, namespaces: list[str], size: int, seconds: float) -
 
 def harvok(ports: FramePorts, size: int, seconds: float) -> Round:
     """One round of Harvok: a trial at a load that nobody can hold."""
-    receiver = ports.workers.worker(1)
-    before_s = _cpu_s(receiver.pid)
+    receiver = ports.workers.worker(rows_of(0).receiver)
+    before_s = _cpu_s(receiver.pid) if receiver.process else 0.0
     trial = FrameTrial((size,), (LoadStep(_FLAT_OUT_FPS, seconds),), pause_s=1.0)
     (one,) = ports.run(trial, Observer()).directions
     cpu_s = _cpu_s(receiver.pid) - before_s

@@ -37,6 +37,7 @@ _ENTRIES = (
     Entry("bridge_against_c.py", "--rounds 5 --seconds 0.5", r".*median.*", 5),
     Entry("app_against_c.py", "", r".*median.*", 4),
     Entry("remote_known_answers.py", "--rounds 5", r"^median ratio.*", 5),
+    Entry("switch_known_answers.py", "--rounds 3", r"^answer: .*", 3),
     Entry("logbook_size.py", "--runs 100000", r"^(list|trend).*", 5),
 )
 

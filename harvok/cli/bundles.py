@@ -27,6 +27,8 @@ from harvok.cli.options import (
     Dscp,
     LogbookOption,
     attributes,
+    check_resolution,
+    percent_option,
     size,
     time_option,
     typed_command,
@@ -37,6 +39,8 @@ from harvok.errors import UsageError
 
 if TYPE_CHECKING:
     from harvok.core.events import PlannedEvent
+    from harvok.core.models.rig import RigFile
+    from harvok.core.procedures.frames import FrameSettings
     from harvok.rigs.device_files import DeviceSettings
     from harvok.rigs.stations import StationsSettings
     from harvok.runner.request import Label, Place, Sent, TestRequest
@@ -308,19 +312,26 @@ class FlowOptions:
     dscp: Dscp = None
 
 
+FrameSizes = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="SIZE",
+        rich_help_panel=WHAT,
+        show_default="RFC 2544's seven; 64 and 1518 for a ramp",
+        help="Bytes with FCS, or a mix such as aaaaaaafffg (RFC 6985). Repeatable.",
+    ),
+]
+FrameIpVersion = Annotated[
+    Literal["4", "6", "none"],
+    typer.Option(rich_help_panel=WHAT, help="IP version of the frames; none: bare Ethernet."),
+]
+
+
 @dataclass(frozen=True, slots=True)
 class FrameOptions:
     """Which frames are sent between two ports."""
 
-    frame_size: Annotated[
-        list[str] | None,
-        typer.Option(
-            metavar="SIZE",
-            rich_help_panel=WHAT,
-            show_default="RFC 2544's seven; 64 and 1518 for a ramp",
-            help="Bytes with FCS, or a mix such as aaaaaaafffg (RFC 6985). Repeatable.",
-        ),
-    ] = None
+    frame_size: FrameSizes = None
     direction: Annotated[
         TwoPortDirection,
         typer.Option(rich_help_panel=WHAT, help="send: first port to second; both: at the same time."),
@@ -331,13 +342,11 @@ class FrameOptions:
             metavar="PORT:PORT",
             rich_help_panel=WHAT,
             help="Frames from one port of the rig to another, such as port1:port3, instead of --direction; `all` is "
-            "every other port, all:all a full mesh. Repeatable.",
+            "every other port, all:all a full mesh. What they have of their own follows: port1:port3,load=50%,"
+            "size=512,vlan=10,dscp=46,to=broadcast. Repeatable.",
         ),
     ] = None
-    ip_version: Annotated[
-        Literal["4", "6", "none"],
-        typer.Option(rich_help_panel=WHAT, help="IP version of the frames; none: bare Ethernet."),
-    ] = "4"
+    ip_version: FrameIpVersion = "4"
 
 
 @dataclass(frozen=True, slots=True)
@@ -358,6 +367,40 @@ TrialPause = Annotated[
         0, 600, "Pause after a trial, for frames in flight and the device to settle (RFC 2544 §23).", SEARCH, True
     ),
 ]
+
+
+@dataclass(frozen=True, slots=True)
+class ManyPorts:
+    """Which ports of a switch take part, with which frames, and how trials are taken."""
+
+    frame_size: FrameSizes = None
+    port: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="PORT",
+            rich_help_panel=WHAT,
+            show_default="all, as in the rig file",
+            help="Ports that take part, in this order: the first is the one of one-to-many. Repeatable.",
+        ),
+    ] = None
+    ip_version: FrameIpVersion = "4"
+    duration: Annotated[float, time_option(1, DAY_S, "Length of a trial that counts.", SEARCH, "30s")] = 30.0
+    resolution: Annotated[float, percent_option("Resolution of a search, of line rate.", SEARCH, "0.1%")] = 0.001
+    loss_tolerance: Annotated[float, percent_option("Loss at which a trial still passes.", SEARCH, "0%")] = 0.0
+    trial_pause: TrialPause = 7.0
+
+    def settings(self, rig: "RigFile", ports: tuple[str, ...]) -> "FrameSettings":
+        """What all trials have in common; the streams are the mesh, for which the tester is calibrated. Raises
+        UsageError."""
+        from harvok.core.frame_streams import mesh_settings
+
+        check_resolution(self.resolution)
+        if len(set(ports)) < 2:
+            raise UsageError("a switch is tested between two ports at least", "Name them with --port, each once.")
+        ip, pause_s = FRAME_IP[self.ip_version], self.trial_pause
+        return mesh_settings(
+            rig.rated, ports, ip, self.duration, self.resolution, self.loss_tolerance, pause_s, rig.aging
+        )
 
 
 def request_of(

@@ -6,6 +6,7 @@ Exit codes: 0 done or ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not mea
 import importlib
 import os
 import sys
+from collections.abc import Callable
 from typing import Annotated, Any
 
 import typer
@@ -14,7 +15,7 @@ from typer.core import TyperGroup
 from harvok import __version__
 from harvok.cli.entry import command_begins, command_ended, was_interrupted
 from harvok.cli.secrets import refuse_secrets
-from harvok.cli.table import COMMANDS
+from harvok.cli.table import COMMANDS, GROUPS
 from harvok.errors import BrokenOffError, HarvokError, UsageError
 from harvok.host.state import CHANGED_FEATURES, LENT_PORTS, has_state
 
@@ -28,6 +29,12 @@ class LazyGroup(TyperGroup):
         super().__init__(**attributes)
         for name, row in COMMANDS.items():
             self.add_command(_placeholder(name, row.summary), name)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        """In groups, in the order of the work."""
+        for title, names in GROUPS.items():
+            with formatter.section(title):
+                formatter.write_dl([(name, COMMANDS[name].summary) for name in names])
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         name, command, rest = super().resolve_command(ctx, args)
@@ -57,7 +64,21 @@ def _placeholder(name: str, summary: str) -> Any:
 def _load(name: str) -> Any:
     command = typer.main.get_command(importlib.import_module(COMMANDS[name].module).app)
     command.name = name
+    if _HELP_WORDS & set(sys.argv):
+        from harvok.cli.examples import examples_of
+
+        _add_examples(command, name, examples_of)
     return command
+
+
+_HELP_WORDS = {"-h", "--help"}
+
+
+def _add_examples(command: Any, path: str, examples_of: Callable[[str], str]) -> None:
+    """Puts its examples at the end of each command's help."""
+    command.epilog = "\n\n".join(filter(None, [examples_of(path), command.epilog]))
+    for name, part in getattr(command, "commands", {}).items():
+        _add_examples(part, f"{path} {name}", examples_of)
 
 
 app = typer.Typer(

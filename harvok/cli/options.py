@@ -5,7 +5,7 @@ Options that several commands share are declared once, as bundles: see harvok.cl
 
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Annotated, Any, TypeVar
 
@@ -88,6 +88,26 @@ def time_option(low_s: float, high_s: float, text: str, panel: str | None = None
 def rate_option(text: str, panel: str | None = None) -> Any:
     """An option that takes a rate."""
     return typer.Option(parser=rate(), metavar="RATE", help=text, rich_help_panel=panel)
+
+
+NamedT = TypeVar("NamedT", bound=str)
+
+
+def chosen(asked: Sequence[str], known: Sequence[NamedT], what: str) -> tuple[NamedT, ...]:
+    """Those of the known ones that were asked for by name, or all of them, in their order. Raises UsageError for one
+    that there is not."""
+    unknown = [name for name in asked if name not in (*known, "all")]
+    if unknown:
+        raise UsageError(f"there is no {what} '{unknown[0]}'", f"There are {', '.join(known)}, or all of them: all.")
+    return tuple(name for name in known if name in asked or "all" in asked)
+
+
+def check_resolution(share: float) -> None:
+    """Refuses a resolution that no search has. Raises BadParameter."""
+    if not 0 < share <= 0.1:
+        raise typer.BadParameter(
+            "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
+        )
 
 
 def percent_option(text: str, panel: str | None = None, default: str | bool = True) -> Any:
@@ -178,3 +198,10 @@ Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace a file tha
 Rated = Annotated[
     float | None, rate_option("Speed that the equipment is sold for, such as 1G: sets the ceiling.", WHAT)
 ]
+
+
+def print_json(value: object) -> None:
+    """Writes what a command found as JSON, alone on standard output."""
+    from pydantic_core import to_json
+
+    typer.echo(to_json(value, indent=2).decode())

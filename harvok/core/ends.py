@@ -5,12 +5,10 @@ Traffic goes in streams, each from one named end to another. Most rigs have two 
 with more ends (the ports of a switch, the stations of a site) names them, and its streams say which two they join.
 """
 
-from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
 from harvok.core.bounds import Name, Share
-from harvok.errors import UsageError
 
 DirectionChoice = Literal["send", "receive", "each", "both"]
 Role = Literal["sender", "receiver"]
@@ -62,35 +60,6 @@ PORT_STREAMS: dict[TwoPortDirection, tuple[Stream, ...]] = {
     "both": (SEND, RECEIVE),
 }
 """The same of a rig with two ports, where both directions run at once or not at all."""
-
-
-ALL = "all"
-"""Stands for every port of a rig but the one at the other end of a stream."""
-
-
-def frame_streams(named: Collection[str], direction: TwoPortDirection, ports: Sequence[str] = ()) -> tuple[Stream, ...]:
-    """The streams of a frame test: those `named` as `port1:port3`, or the shorthand where none is. `port1:all` is from
-    one port to each other one of `ports`, `all:port1` from each to one, and `all:all` a full mesh (RFC 2889 §5.1).
-
-    Raises UsageError.
-    """
-    found = [stream for text in named for stream in _parse_streams(text, ports)]
-    streams = tuple(dict.fromkeys(found)) or PORT_STREAMS[direction]
-    if len(streams) > MAX_STREAMS:
-        raise UsageError(f"{len(streams)} streams at once are too many", f"Name {MAX_STREAMS} at most.")
-    return streams
-
-
-def _parse_streams(text: str, ports: Sequence[str]) -> Iterator[Stream]:
-    source, colon, destination = (part.strip() for part in text.partition(":"))
-    if not (source and colon and destination) or source == destination != ALL:
-        raise UsageError(f"'{text}' is no stream", "Name two ports of the rig, such as port1:port3.")
-    if ALL in (source, destination) and not ports:
-        raise UsageError(f"'{text}' does not say which ports are meant", "Name each stream, such as port1:port3.")
-    for one in ports if source == ALL else [source]:
-        for other in ports if destination == ALL else [destination]:
-            if one != other:
-                yield Stream(f"{one} to {other}", one, other)
 
 
 @dataclass(frozen=True, slots=True)

@@ -248,6 +248,63 @@ _ROWS = (
         judged=True,
     ),
     Quantity(
+        "max-forwarding-rate", "maximum forwarding rate", "frames/s", "L2", "higher",
+        "highest forwarding rate at any load from the throughput to line rate",
+        standard="RFC 2285 §3.6.3, RFC 2889 §5.6", labels=_FRAMES, heading="max forwarded, frames/s", rank="headline",
+        judged=True,
+    ),
+    Quantity(
+        "max-forwarding-load", "load at the maximum forwarding rate", "ratio", "L1", "neither",
+        "offered load at which the forwarding rate was highest / line rate",
+        standard="RFC 2889 §5.6", labels=_FRAMES, heading="at a load of",
+    ),
+    Quantity(
+        "head-of-line-loss", "head-of-line blocking", "ratio", "L2", "lower",
+        "frames lost / frames sent to a port that is not congested, from a port half of whose frames go to one that is",
+        standard="RFC 2889 §5.5", labels=_FRAMES, heading="lost at the free port", rank="headline",
+        resolution="counted", judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
+        "back-pressure", "back pressure", "ratio", "L2", "neither",
+        "1 − frames sent / frames intended, where the device paused the tester's ports",
+        standard="RFC 2889 §5.5", labels=_FRAMES, heading="held back", resolution="counted",
+    ),
+    Quantity(
+        "address-capacity", "address caching capacity", "count", "", "higher",
+        "most addresses that the device kept without flooding a frame to any of them, that of the testing port "
+        "among them",
+        standard="RFC 2889 §5.7", heading="addresses kept", rank="headline", resolution="search", judged=True,
+    ),
+    Quantity(
+        "address-learning-rate", "address learning rate", "frames/s", "L2", "higher",
+        "highest rate of frames, each from another address, of which the device learned every one",
+        standard="RFC 2889 §5.8", heading="addresses learned, frames/s", rank="headline", resolution="search",
+        judged=True,
+    ),
+    Quantity(
+        "group-join-delay", "group join delay", "s", "", "lower",
+        "from the word that joined the groups to the first frame of any of them",
+        standard="RFC 3918 §6.1", labels=_DIRECTION, heading="join delay", rank="headline", judged=True,
+        max_regression=_LATENCY_REGRESSION, margin=1e-3,
+    ),
+    Quantity(
+        "group-leave-delay", "group leave delay", "s", "", "lower",
+        "from the word that left the groups to the last frame of any of them",
+        standard="RFC 3918 §6.2", labels=_DIRECTION, heading="leave delay", rank="headline", judged=True,
+        max_regression=_LATENCY_REGRESSION, margin=1e-3,
+    ),
+    Quantity(
+        "group-capacity", "multicast group capacity", "count", "", "higher",
+        "most groups of which a port that joined them got every frame, and one that had not got none",
+        standard="RFC 3918 §7.1", heading="groups kept", rank="headline", resolution="search", judged=True,
+    ),
+    Quantity(
+        "errored-forwarded", "errored frames forwarded", "ratio", "L2", "lower",
+        "frames that should be dropped and came out / frames sent, by the kind of error",
+        standard="RFC 2889 §5.9", labels=_FRAMES, heading="forwarded", rank="headline", resolution="counted",
+        judged=True, max_regression=_LOSS_REGRESSION, margin=_LOSS_MARGIN,
+    ),
+    Quantity(
         "latency-tagged-mean", "mean latency of tagged frames", "s", "", "lower",
         "mean delay of the tagged frames",
         standard="RFC 2544 §26.2", labels=_FRAMES, heading="tagged mean",

@@ -205,6 +205,17 @@ def counted(number: int, thing: str) -> str:
     return f"{number} {thing}{'' if number == 1 else 's'}"
 
 
+def parse_share(text: str) -> float:
+    """Reads a percentage with its sign: of a bare 1, nobody knows whether it is one percent or all."""
+    try:
+        share = float(text.removesuffix("%")) / 100
+    except ValueError:
+        share = -1.0
+    if not 0 <= share <= 1 or (share and not text.endswith("%")):
+        raise BadQuantityError(f"'{text}' is not a percentage such as 0.1%", "Give it with its sign, from 0 to 100%.")
+    return share
+
+
 def parse_quantity(text: str, unit: str) -> float:
     """Reads a value written for a unit of the registry. Raises BadQuantityError, saying which form it wants."""
     if unit == "b/s":

@@ -3,6 +3,7 @@
 import ctypes
 from collections.abc import Iterator
 
+from harvok.core.ethernet import ETHERNET_HEADER_BYTES, FCS_BYTES
 from harvok.core.gateway import GatewayFeatures
 from harvok.errors import UnsupportedError
 
@@ -62,17 +63,19 @@ def _forward_rules(features: GatewayFeatures, inside: str, outside: str) -> Iter
 
 def cut_of(port: str, bridged: bool) -> str:
     """The rules by which nothing goes through a port of a switch, or of a router."""
-    return "\n".join(
-        [
-            f"table {_family(bridged)} cut_{port} {{",
-            "chain forward { type filter hook forward priority -300; policy accept;",
-            f'oifname "{port}" drop',
-            f'iifname "{port}" drop',
-            "}",
-            "}",
-            "",
-        ]
-    )
+    return _forwarding(f"{_family(bridged)} cut_{port}", -300, f'oifname "{port}" drop', f'iifname "{port}" drop')
+
+
+def no_frame_above(size_bytes: int) -> str:
+    """The rules by which a switch drops frames above a size, FCS counted."""
+    packet_bytes = size_bytes - ETHERNET_HEADER_BYTES - FCS_BYTES
+    return _forwarding(f"{_family(True)} frames", -200, f"meta length > {packet_bytes} drop")
+
+
+def _forwarding(table: str, priority: int, *rules: str) -> str:
+    """A table whose rules all look at what is forwarded."""
+    chain = f"chain forward {{ type filter hook forward priority {priority}; policy accept;"
+    return "\n".join([f"table {table} {{", chain, *rules, "}", "}", ""])
 
 
 def joined_again(port: str, bridged: bool) -> str:

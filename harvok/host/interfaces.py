@@ -54,18 +54,23 @@ class PortState:
 
 
 def port_state(name: str) -> PortState | None:
-    """Looks at an interface of this host; None when there is none of that name, or this system cannot tell."""
+    """Looks at an interface of this host; None when there is none of that name, also one that goes meanwhile, or this
+    system cannot tell."""
     if sys.platform != "linux":
         return None
     from pyroute2 import IPRoute
+    from pyroute2.netlink.exceptions import NetlinkError
 
     with IPRoute() as kernel:
-        found = kernel.link_lookup(ifname=name)
-        if not found:
+        try:
+            found = kernel.link_lookup(ifname=name)
+            if not found:
+                return None
+            flags = kernel.get_links(found[0])[0]["flags"]
+            routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
+            return PortState(describe(kernel, found[0]), bool(flags & UP), bool(flags & LOWER_UP), bool(routes))
+        except (NetlinkError, IndexError):
             return None
-        flags = kernel.get_links(found[0])[0]["flags"]
-        routes = [r for r in kernel.get_default_routes() if r.get_attr("RTA_OIF") == found[0]]
-        return PortState(describe(kernel, found[0]), bool(flags & UP), bool(flags & LOWER_UP), bool(routes))
 
 
 def port_to_use(name: str, where_else: str, otherwise: str) -> PortState:

@@ -16,8 +16,9 @@ from typing import TYPE_CHECKING, Literal
 
 from harvok.clock import SYSTEM
 from harvok.core.gateway import CLIENTS, parse_features
+from harvok.host.bridge import limit_addresses
 from harvok.host.device_agent import DeviceAgent, agent_socket, serve
-from harvok.host.firewall import apply_ruleset, cut_of, joined_again, ruleset_of
+from harvok.host.firewall import apply_ruleset, cut_of, joined_again, no_frame_above, ruleset_of
 from harvok.host.interfaces import UP
 from harvok.host.offloads import switch
 from harvok.worker.child import end_with_parent, enter_namespace, run, say, say_ready
@@ -32,6 +33,10 @@ DEVICE_PORTS = ("device1", "device2")
 """The interfaces of a device with two ports; one with more goes on in the same way."""
 _NEW_USER, _NEW_NET = 0x1000_0000, 0x4000_0000
 _RESET_S = 1.0
+_TICKS_A_SECOND = 100  # USER_HZ, in which a bridge's times are told
+_SNOOPING = {"br_mcast_snooping": 1, "br_mcast_query_response_intvl": _TICKS_A_SECOND // 10}
+"""It floods groups for as long as it gives hosts to answer, from when it begins to ask them: a tenth of a second, which
+it has to know by then."""
 _CUT: set[str] = set()
 """Ports of the device that this process holds which forward nothing now."""
 _LOCAL_TABLE = 255  # uapi linux/rtnetlink.h
@@ -61,6 +66,12 @@ class DeviceSpec:
     buffer_bytes: int = 64 * 1024
     addresses: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     ports: int = 2
+    aging_s: float = 300.0
+    addresses_kept: int | None = None
+    max_frame_bytes: int | None = None
+    snooping: bool = False
+    """For how long a switch keeps an address that says nothing, how many of them, and above which size it drops frames;
+    None for any number."""
     gateways: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     features: tuple[str, ...] = ()
     has_clients: bool = False
@@ -248,12 +259,7 @@ def no_chatter() -> None:
 def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
     ports = [kernel.link_lookup(ifname=name)[0] for name in spec.device_ports]
     if spec.kind == "switch":
-        no_chatter()
-        kernel.link("add", ifname="switch", kind="bridge", br_mcast_snooping=0, br_forward_delay=0)
-        switch = kernel.link_lookup(ifname="switch")[0]
-        for port in ports:
-            kernel.link("set", index=port, master=switch)
-        kernel.link("set", index=switch, state="up")
+        _make_switch(kernel, spec, ports)
     elif spec.kind in ("path", "hosts"):
         no_chatter()  # a process of its own carries the frames
     else:
@@ -269,6 +275,23 @@ def _make_device(kernel: "IPRoute", spec: DeviceSpec) -> None:
             _shape(kernel, port, spec)
     if spec.has_clients:
         _lead_to_clients(kernel, spec, ports[0])
+
+
+def _make_switch(kernel: "IPRoute", spec: DeviceSpec, ports: Sequence[int]) -> None:
+    no_chatter()
+    aging = round(spec.aging_s * _TICKS_A_SECOND)
+    groups = _SNOOPING if spec.snooping else {"br_mcast_snooping": 0}
+    kernel.link("add", ifname="switch", kind="bridge", br_forward_delay=0, br_ageing_time=aging, **groups)
+    switch = kernel.link_lookup(ifname="switch")[0]
+    if spec.snooping:
+        kernel.link("set", index=switch, kind="bridge", br_mcast_querier=1)
+    if spec.addresses_kept:
+        limit_addresses(switch, spec.addresses_kept)
+    if spec.max_frame_bytes:
+        apply_ruleset(no_frame_above(spec.max_frame_bytes))
+    for port in ports:
+        kernel.link("set", index=port, master=switch)
+    kernel.link("set", index=switch, state="up")
 
 
 def _lead_to_clients(kernel: "IPRoute", spec: DeviceSpec, port: int) -> None:

@@ -2,7 +2,7 @@
 
 import re
 import sys
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -76,9 +76,14 @@ def all_ports() -> list[PortFacts]:
     if sys.platform != "linux":
         return _plain_ports(addresses)
     from pyroute2 import IPRoute
+    from pyroute2.netlink.exceptions import NetlinkError
 
     with IPRoute() as kernel:
-        return [_port(kernel, link, addresses) for link in kernel.get_links()]
+        found = []
+        for link in kernel.get_links():
+            with suppress(NetlinkError, IndexError):  # one that goes meanwhile
+                found.append(_port(kernel, link, addresses))
+        return found
 
 
 def _plain_ports(addresses: dict[str, list[str]]) -> list[PortFacts]:

@@ -310,6 +310,12 @@ class Logbook:
         with self.reading() as db:
             return [StoredJudgement(*row) for row in db.execute(query)]
 
+    def judged(self) -> list[tuple[str, datetime, str]]:
+        """All judgements of plans: the name that each was run under, when, and the verdict."""
+        query = sa.select(judgements.c.name, judgements.c.judged, judgements.c.verdict).order_by(judgements.c.number)
+        with self.reading() as db:
+            return [(row.name, row.judged, row.verdict) for row in db.execute(query)]
+
     def add_judgement(self, name: str, judgement: StoredJudgement) -> None:
         """Keeps a judgement, unless the latest says the same by the same criteria."""
         kept = self.judgements(name)

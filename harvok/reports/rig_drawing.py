@@ -35,3 +35,12 @@ def _box(name: str, what: str, height: int = 4) -> list[str]:
     width = max(len(name), len(what)) + 2
     empty = [f"│{'':{width}}│"] * (height - 4)
     return [f"┌{'─' * width}┐", f"│{name:^{width}}│", f"│{what:^{width}}│", *empty, f"└{'─' * width}┘"]
+
+
+def between(ends: tuple[str, str], what: str, speed: str) -> list[str]:
+    """Two ends of the tester with something between them, as lines of text."""
+    lead = f"──{speed}──"
+    gap = " " * len(lead)
+    boxes = _box(ends[0], "tester"), _box(what, "under test"), _box(ends[1], "tester")
+    joins = [gap, lead, gap, gap]
+    return [f"{a}{join}{b}{join}{c}" for a, join, b, c in zip(boxes[0], joins, *boxes[1:], strict=True)]

@@ -5,12 +5,16 @@ import csv
 import io
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import asdict
 from pathlib import Path
 from xml.etree import ElementTree
 
-from harvok.core.labels import sort_labels
+from harvok.core.figures import numbered
+from harvok.core.judgement.finding import Finding
+from harvok.core.labels import label_text, sort_labels
+from harvok.core.models.run import RunRecord
+from harvok.core.units import format_quantity
 from harvok.errors import UsageError
 from harvok.reports.document import PictureKind, Report, Table
 from harvok.reports.pdf import pdf
@@ -111,7 +115,9 @@ def as_json(report: Report) -> str:
 
 
 def junit(report: Report) -> str:
-    """One test case for each finding: a REJECT is a failure, a RETEST an error, so that a CI stops at either."""
+    """One test case for each finding: a REJECT is a failure, a RETEST an error, so that a CI stops at either. Cases are
+    named after what is judged and not after what was measured, so that one is the same case next time. Runs, device and
+    the figures that stand for each run are properties."""
     counts = {verdict: sum(f.verdict == verdict for f in report.findings) for verdict in ("REJECT", "RETEST")}
     suite = ElementTree.Element(
         "testsuite",
@@ -120,21 +126,58 @@ def junit(report: Report) -> str:
         failures=str(counts["REJECT"]),
         errors=str(counts["RETEST"]),
         skipped="0",
-        time="0",
+        time=f"{sum(_took_s(record) for record in report.records):.3f}",
         timestamp=f"{report.made:%Y-%m-%dT%H:%M:%S}",
         hostname=_printable(report.records[0].near.name) if report.records else "",
     )
-    for number, finding in enumerate(report.findings, 1):
-        name = _printable(f"{number}. {finding.where or 'conditions'}: {finding.reason}")
-        case = ElementTree.SubElement(suite, "testcase", classname="harvok", name=name, time="0")
+    properties = ElementTree.SubElement(suite, "properties")
+    for name, value in _properties(report):
+        ElementTree.SubElement(properties, "property", name=_printable(name), value=_printable(value))
+    each_s = sum(_took_s(record) for record in report.records) / max(len(report.findings), 1)
+    names = numbered(_case_name(finding) for finding in report.findings)
+    for finding, name in zip(report.findings, names, strict=True):
+        classname = f"harvok.{_printable(report.title)}"
+        case = ElementTree.SubElement(
+            suite, "testcase", classname=classname, name=_printable(name), time=f"{each_s:.3f}"
+        )
         kind = {"REJECT": "failure", "RETEST": "error"}.get(finding.verdict)
         if kind:
             element = ElementTree.SubElement(case, kind, message=_printable(finding.reason), type=finding.verdict)
             element.text = _printable(finding.advice)
+        else:
+            ElementTree.SubElement(case, "system-out").text = _printable(finding.reason)
     root = ElementTree.Element("testsuites")
     root.append(suite)
     ElementTree.indent(root)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(root, encoding="unicode") + "\n"
+
+
+def _case_name(finding: Finding) -> str:
+    """What is judged, of what: the reason without what was measured, which begins at its first number."""
+    of = finding.where or "conditions"
+    about = re.split(r"[-+±<]?\d", finding.reason, maxsplit=1)[0].rstrip(" :,(").removesuffix(" is").removesuffix(" of")
+    return f"{of}: {about}" if about else of
+
+
+def _took_s(record: RunRecord) -> float:
+    """How long a run took, in seconds; 0 of one that has no end."""
+    return (record.ended - record.started).total_seconds() if record.ended else 0.0
+
+
+def _properties(report: Report) -> Iterator[tuple[str, str]]:
+    """What a reader of a CI wants to have beside the cases."""
+    yield "verdict", report.verdict or "none"
+    yield "harvok", report.version
+    yield "operator", report.operator
+    yield "digest", report.digest
+    yield from ((name, value) for name, value in report.facts)
+    for record in report.records:
+        yield f"run {record.id}", f"{record.series or 'no series'}, {record.state}"
+        for figure in record.figures:
+            if figure.meaning.rank == "headline":
+                of = f" ({label_text(figure.labels)})" if figure.labels else ""
+                value = format_quantity(figure.value, figure.meaning.unit)
+                yield f"run {record.id}: {figure.meaning.name}{of}", value
 
 
 def _printable(text: str) -> str:

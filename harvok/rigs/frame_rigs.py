@@ -2,7 +2,7 @@
 
 import contextlib
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Protocol
 
 from harvok.clock import Clock
@@ -12,6 +12,7 @@ from harvok.core.models.impairment import ImpairmentFile
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.models.run import FrameRigRecord, PortsRigRecord, SimulatedRigRecord, VirtualRigRecord
 from harvok.core.observer import Observer
+from harvok.core.procedures.frames import FrameSettings
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.units import format_speed
 from harvok.core.wire.frame import FrameIp
@@ -54,12 +55,13 @@ def open_rig(
     is of our own making.
     """
     if isinstance(file, SimulatedRig):
-        from harvok.rigs.simulated import SimulatedPorts, device_of, impaired
+        from harvok.rigs.simulated import SimulatedPorts, device_of, fabric_of, impaired
         from harvok.rigs.simulated_device import FollowedModel
 
         device = device_of(file)
         asked = FollowedModel(file, file.agent) if file.agent else None
-        yield SimulatedPorts(impaired(device, impairment) if impairment else device, file.seed + seed_offset, asked)
+        whole = impaired(device, impairment) if impairment else device
+        yield SimulatedPorts(whole, file.seed + seed_offset, asked, *fabric_of(file))
     elif isinstance(file, VirtualRig):
         from harvok.rigs.virtual import VirtualPorts
 
@@ -94,6 +96,7 @@ def _open_ports(file: PortsRig, clock: Clock, asking: Asking) -> "Iterator[Frame
             min(fact.mtu_bytes or 1500 for fact in facts),
             places={name: port.station for name, port in file.ports.items() if port.station},
             facts=facts,
+            reflecting=file.reflecting,
         )
         yield stack.enter_context(FramePorts(wiring, clock, elsewhere=stations))
 
@@ -123,6 +126,35 @@ def check_streams(file: RigFile, streams: Sequence[Stream]) -> None:
         for end in (stream.source, stream.destination):
             if end not in known:
                 raise UsageError(f"{file.name} has no port {end}", f"Its ports are {', '.join(names)}.")
+        if _named(file, stream.source) in reflecting_ports(file):
+            raise UsageError(
+                f"{stream.name}: {_named(file, stream.source)} sends back what it gets, and nothing else",
+                "Let the stream end there, or leave `reflect` out of the rig file.",
+            )
+
+
+def reflecting_ports(file: RigFile) -> list[str]:
+    """The ports of a rig that send frames back."""
+    return file.reflecting if isinstance(file, PortsRig) else []
+
+
+def _named(file: RigFile, end: str) -> str:
+    """The name of a port, where it may be said as an end."""
+    first, second, *_ = file.port_names
+    return {"near": first, "far": second}.get(end, end)
+
+
+def there_and_back(file: RigFile, settings: FrameSettings) -> FrameSettings:
+    """The settings of a test on a rig, whose streams say so where their frames come back to the port that sent them:
+    loss and delay are then of both ways together."""
+    names = {
+        stream.name: f"{stream.name} and back"
+        for stream in settings.streams
+        if _named(file, stream.destination) in reflecting_ports(file)
+    }
+    streams = tuple(replace(stream, name=names.get(stream.name, stream.name)) for stream in settings.streams)
+    frames_of = {names.get(name, name): frames for name, frames in settings.frames_of.items()}
+    return replace(settings, streams=streams, frames_of=frames_of)
 
 
 def problems_of(file: RigFile) -> list[str]:

@@ -1,8 +1,10 @@
 """Tester ports of this host with a device between them: frame trials on real interfaces, or on virtual ones."""
 
 import random
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
+from itertools import accumulate
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Protocol
@@ -10,10 +12,12 @@ from typing import Any, Protocol
 from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import InterfaceFacts
 from harvok.core.ends import Stream
+from harvok.core.ethernet import VLAN_TAG_BYTES
 from harvok.core.models.rig import DeviceKind, Side
 from harvok.core.observer import Observer, started
 from harvok.core.procedures.frames import corruption_words
 from harvok.core.samples import Event
+from harvok.core.stream_frames import ADDRESS_CASTS, senders_of
 from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.frames import (
     DelaySummary,
@@ -25,8 +29,16 @@ from harvok.core.trials.frames import (
     TesterHealth,
     progress_samples,
 )
-from harvok.core.wire.frame import FrameIp, build, min_frame_bytes
-from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, ReceiveOrder, ReceiveReport, SendOrder, SendReport
+from harvok.core.wire.frame import ETHERTYPE_OF, FrameIp, build, min_frame_bytes, tagged, vlan_tags
+from harvok.core.wire.frame_orders import (
+    AnswerOrder,
+    LearnOrder,
+    ReceiveOrder,
+    ReceiveReport,
+    ReflectOrder,
+    SendOrder,
+    SendReport,
+)
 from harvok.errors import NothingForwardedError, PortError, UsageError
 from harvok.host.cpu import avoiding_cores, usable_cores
 from harvok.host.port_counters import (
@@ -36,14 +48,17 @@ from harvok.host.port_counters import (
     read_port_counters,
     trouble_between,
 )
-from harvok.rigs.addresses import TesterPort, address_pairs, distinct, own_mac
+from harvok.rigs.addresses import TesterPort, address_pairs, distinct, group_address, own_mac
+from harvok.rigs.groups import Groups, GroupWord, Meanwhile
 from harvok.traffic.frames import FrameEngine, OwnWorkers, Pair, Reports, WorkerPlace, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, slots_for
 from harvok.traffic.stream_filter import one_in
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
-_IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S = 2 / 7, 0.3  # RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
-_LEARNING_PAUSE_S, _LEARNING_A_PAIR_S = 0.1, 20e-6
+# RFC 2544 §23: 2 s for frames in flight, then 5 s to settle
+_IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S, _MAX_IN_FLIGHT_S = 2 / 7, 0.3, 2.0
+_LEARNING_PAUSE_S, _LEARNING_FRAME_S = 0.1, 20e-6
+_TEACHING = ETHERTYPE_OF[None].to_bytes(2, "big") + bytes(46)
 _PROOF = LoadStep(100.0, 0.1)
 _PROOFS = 3
 _LARGEST_PAIRS, _LARGEST_LENT_PAIRS = 16384, 1024
@@ -65,6 +80,8 @@ class Wiring:
     """Of ports that are elsewhere: at which station."""
     facts: Sequence[InterfaceFacts] = ()
     """What the interfaces are like, in the order of the ports."""
+    reflecting: Collection[str] = ()
+    """Ports that send every frame back."""
 
 
 class PortsElsewhere(WorkerPlace, Protocol):
@@ -143,14 +160,10 @@ class FramePorts:
 
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial. Raises NothingForwardedError when not one frame gets through the device."""
-        if len(trial.steps) > 1 and self._elsewhere:
-            raise UsageError(
-                "ports of two hosts run one load a trial, since only the sending host knows when the next one begins",
-                "Leave out --continuous.",
-            )
         self._meet_the_router(trial.ip_version)
         for stream in trial.streams:
-            self._prove(trial, stream)
+            if _can_be_proven(trial, stream):
+                self._prove(trial, stream)
         result = self._measure(trial, observer)
         in_flight_s = self._in_flight_s(trial)
         self._clock.sleep(max(trial.pause_s - in_flight_s, 0.0))
@@ -164,19 +177,20 @@ class FramePorts:
 
     def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         clocks = self._clocks()
-        pairs = [self._orders(trial, stream, number, clocks) for number, stream in enumerate(trial.streams)]
+        pairs = self._pairs(trial, clocks)
         self._learn(trial)
-        began_ns, to_reset = self._clock.now_ns(), trial.reset_at_s
+        began_ns, groups = self._clock.now_ns(), Groups(trial, partial(self._tell_groups, trial))
+        meanwhile = Meanwhile()
+        if trial.reset_at_s is not None:
+            meanwhile.add(trial.reset_at_s, lambda: self._reset_in_trial(began_ns, observer))
+        for at_s, do in groups.moments():
+            meanwhile.add(at_s, do)
         observer.happened([started(self._clock.wall_ns())])
 
         def reported(number: int, sent: int, received: int, delay_ns: int) -> None:
-            nonlocal to_reset
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
             observer.samples(progress_samples(trial.streams[number].name, at_s, sent, received, delay_s))
-            if to_reset is not None and at_s >= to_reset:
-                to_reset = None
-                observer.happened([Event(at_s, "device-reset")])
-                self.reset_device(observer)
+            meanwhile.do_until(at_s)
 
         before = self._port_counters()
         senders = [pair.send.cpu for pair in pairs if pair.send.cpu is not None and not pair.sent_at]
@@ -184,9 +198,10 @@ class FramePorts:
             reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
         clocks_after = self._clocks()
         results = [
-            _by_two_clocks(_result(stream.name, pair.send, report), pair, clocks, clocks_after)
+            _by_two_clocks(groups.told(stream, _result(stream.name, pair, report), report), pair, clocks, clocks_after)
             for stream, pair, report in zip(trial.streams, pairs, reports, strict=True)
         ]
+        groups.leave()
         troubles = [
             trouble_between(f"{name} ({self._wiring.interfaces[name]})", before[name], after)
             for name, after in self._port_counters().items()
@@ -195,6 +210,23 @@ class FramePorts:
             if trouble and trouble.spoils:
                 observer.notice(f"{trouble}: this trial says nothing")
         return FrameTrialResult(_without_each_other(trial.streams, results), ports=list(filter(None, troubles)))
+
+    def _reset_in_trial(self, began_ns: int, observer: Observer) -> None:
+        observer.happened([Event((self._clock.now_ns() - began_ns) / 1e9, "device-reset")])
+        self.reset_device(observer)
+
+    def _tell_groups(self, trial: FrameTrial, stream: Stream, word: GroupWord) -> int:
+        """Says where a multicast stream comes out that its groups are joined, or left; returns when, by the wall clock
+        there, in ns."""
+        ip, own = trial.ip_version, trial.frames(stream.name)
+        _, port = self._between(stream)
+        address, tags = str(port.address(ip or 4).ip), vlan_tags(own.vlans)
+        groups = [group_address(own.address_set + n, ip) for n in range(own.addresses or trial.address_pairs)]
+        frames = [tagged(word(group, port.mac, address), tags).hex() for group in groups]
+        (at_ns,) = self._engine.learn(
+            [(port.place, LearnOrder(port.interface, frames, len(frames) * _LEARNING_FRAME_S))]
+        )
+        return at_ns
 
     def _port_counters(self) -> dict[str, PortCounters]:
         """Of real ports; those of a virtual rig live elsewhere, and their links are memory."""
@@ -235,57 +267,99 @@ class FramePorts:
         return by_shorthand.get(stream.source, stream.source), by_shorthand.get(stream.destination, stream.destination)
 
     def _in_flight_s(self, trial: FrameTrial) -> float:
-        return max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S)
+        return min(max(trial.pause_s * _IN_FLIGHT_SHARE, _MIN_IN_FLIGHT_S), _MAX_IN_FLIGHT_S)
 
     def _between(self, stream: Stream) -> tuple[TesterPort, TesterPort]:
         """The ports that a stream joins."""
         source, destination = self.ports_of(stream)
         return self._ports[source], self._ports[destination]
 
-    def _orders(self, trial: FrameTrial, stream: Stream, number: int, clocks: Mapping[str, ClockOffset]) -> Pair:
+    def _pairs(self, trial: FrameTrial, clocks: Mapping[str, ClockOffset]) -> list[Pair]:
+        """The orders of each stream; streams that are the same frames have one sender."""
+        sent = {
+            stream.name: order
+            for first, *others in senders_of(trial.streams, trial.frames_of)
+            for order in [self._send_order(trial, first, trial.streams.index(first))]
+            for stream in (first, *others)
+        }
+        pairs = []
+        for number, stream in enumerate(trial.streams):
+            order = sent[stream.name]
+            source, destination = self._between(stream)
+            back = self._comes_back(stream)
+            heard_at = source if back else destination
+            receive = self._receive_order(trial, stream, number, order, _ahead(clocks, source.place, heard_at.place))
+            reflect = self._reflect_order(trial, number, destination, order) if back else None
+            pairs.append(Pair(order, receive, source.place, heard_at.place, reflect, destination.place))
+        return pairs
+
+    def _comes_back(self, stream: Stream) -> bool:
+        """Whether the port where a stream ends sends every frame back."""
+        return self.ports_of(stream)[1] in self._wiring.reflecting
+
+    def _reflect_order(self, trial: FrameTrial, number: int, port: TesterPort, send: SendOrder) -> ReflectOrder:
+        inner_tags = max(len(send.vlans) - 1, 0)
+        row, cpu = rows_of(number).reflector, _cores_of(len(trial.streams))[1][number]
+        return ReflectOrder(port.interface, send.ip, send.stream, row, cpu, inner_tags)
+
+    def _send_order(self, trial: FrameTrial, stream: Stream, number: int) -> SendOrder:
         source, destination = self._between(stream)
-        sender_row, receiver_row, steps_row = rows_of(number)
-        batches = [batch_for(step.load_fps, trial.burst_frames) for step in trial.steps]
+        rows = rows_of(number)
+        frames = trial.frames(stream.name)
+        sizes = frames.sizes(trial.frame_sizes)
+        loads = [trial.load_of(stream.name, step) for step in trial.steps]
+        batches = [batch_for(load_fps, trial.burst_frames) for load_fps in loads]
         largest = max(batches)
-        slots = slots_for(max(trial.frame_sizes), largest, len(trial.frame_sizes), trial.address_pairs)
-        ends = address_pairs(source, destination, trial.ip_version, trial.address_pairs, self._routed)
-        tag = self._streams.getrandbits(32)
-        ahead = _ahead(clocks, source.place, destination.place)
-        cores = usable_cores()
-        send = SendOrder(
+        ends = address_pairs(source, destination, trial.ip_version, frames, trial.address_pairs, self._routed)
+        return SendOrder(
             interface=source.interface,
             ip=trial.ip_version,
-            stream=tag,
-            slots=slots,
-            frame_sizes=list(trial.frame_sizes),
+            stream=self._streams.getrandbits(32),
+            slots=slots_for(max(sizes) + VLAN_TAG_BYTES * len(frames.vlans), largest, len(sizes), len(ends)),
+            frame_sizes=list(sizes),
             ends=[
                 (e.source_mac.hex(), e.destination_mac.hex(), e.source_ip, e.destination_ip, e.source_port,
                  e.destination_port)
                 for e in ends
             ],
-            steps=[(s.load_fps, _frames(s, trial, largest), b) for s, b in zip(trial.steps, batches, strict=True)],
-            row=sender_row,
-            steps_row=steps_row,
-            cpu=cores[number % len(cores)],
+            steps=[
+                (load_fps, _frames(load_fps, step.duration_s, largest if len(loads) > 1 else 1), batch)
+                for load_fps, step, batch in zip(loads, trial.steps, batches, strict=True)
+            ],
+            row=rows.sender,
+            steps_row=rows.steps,
+            cpu=_cores_of(len(trial.streams))[0][number],
+            vlans=list(frames.vlans),
+            dscp=frames.dscp,
+            dither=number + 1 if sum(one.destination == stream.destination for one in trial.streams) > 1 else 0,
         )  # fmt: skip
-        receive = ReceiveOrder(
-            interface=destination.interface,
-            sending_interface=source.interface if source.place == destination.place else "",
+
+    def _receive_order(
+        self, trial: FrameTrial, stream: Stream, number: int, send: SendOrder, ahead: ClockOffset
+    ) -> ReceiveOrder:
+        source, destination = self._between(stream)
+        back, apart = self._comes_back(stream), source.place != destination.place
+        ends = list(accumulate(frames for _, frames, _ in send.steps))
+        highest_fps = max(load_fps for load_fps, _, _ in send.steps)
+        return ReceiveOrder(
+            interface=source.interface if back else destination.interface,
+            sending_interface="" if back or apart else source.interface,
             clock_ahead_ns=round((ahead.offset_s - ahead.error_s) * 1e9),
             ip=trial.ip_version,
-            stream=tag,
-            frame_sizes=list(trial.frame_sizes),
-            read_one_in=one_in(max(step.load_fps for step in trial.steps), trial.mean_size_bytes),
-            slots=slots,
-            batch=largest,
-            blocks=blocks_for(max(step.load_fps for step in trial.steps)),
-            tags=_tags(trial),
+            stream=send.stream,
+            frame_sizes=send.frame_sizes,
+            read_one_in=one_in(highest_fps, trial.frames(stream.name).mean_bytes(trial.frame_sizes)),
+            slots=send.slots,
+            batch=max(batch for _, _, batch in send.steps),
+            blocks=blocks_for(highest_fps),
+            tags=_tags(trial, send.steps[0][0]),
             steps=len(trial.steps),
-            row=receiver_row,
-            steps_row=steps_row,
-            cpu=cores[(number + 1) % len(cores)],
+            row=rows_of(number).receiver,
+            steps_row=send.steps_row,
+            cpu=_cores_of(len(trial.streams))[1][number],
+            inner_tags=max(len(send.vlans) - 1, 0),
+            starts=[0, *ends[:-1]] if apart and not back else [],
         )
-        return Pair(send, receive, source.place, destination.place)
 
     # --- learning ----------------------------------------------------------------------------------------------
 
@@ -329,35 +403,47 @@ class FramePorts:
 
     def _learn(self, trial: FrameTrial) -> None:
         """RFC 2544 §23 (b): frames from behind the receiving port, so that a switch knows where it is; or frames to
-        each destination, so that a router asks for it before the trial."""
-        size, ip, over_s = (
-            min_frame_bytes(trial.ip_version),
-            trial.ip_version,
-            trial.address_pairs * _LEARNING_A_PAIR_S,
-        )
-        orders = []
-        for stream in trial.streams:
-            source, destination = self._between(stream)
-            ends = address_pairs(source, destination, ip, trial.address_pairs, self._routed)
-            if self._routed:
-                frames = [build(size, ip, end, 0, 0) for end in ends]
-                orders.append((source.place, LearnOrder(source.interface, [frame.hex() for frame in frames], over_s)))
-                continue
-            for port, macs in (
-                (destination, [e.destination_mac for e in ends]),
-                (source, [e.source_mac for e in ends]),
-            ):
-                frames = [b"\xff" * 6 + mac + bytes.fromhex("88b5") + bytes(46) for mac in distinct(macs)]
-                orders.append((port.place, LearnOrder(port.interface, [frame.hex() for frame in frames], over_s)))
+        each destination, so that a router asks for it before the trial. A group is joined where it is to come out."""
+        orders = [
+            (port.place, LearnOrder(port.interface, [frame.hex() for frame in frames], len(frames) * _LEARNING_FRAME_S))
+            for stream in trial.streams
+            if trial.frames(stream.name).cast not in ADDRESS_CASTS
+            for port, frames in self._teaching(trial, stream)
+        ]
         self._engine.learn(orders)
+        if trial.join_at_s is None:
+            Groups(trial, partial(self._tell_groups, trial)).join()
         self._clock.sleep(_LEARNING_PAUSE_S)
+
+    def _teaching(self, trial: FrameTrial, stream: Stream) -> Iterator[tuple[TesterPort, list[bytes]]]:
+        """What is sent before a stream, by port."""
+        ip, own = trial.ip_version, trial.frames(stream.name)
+        source, destination = self._between(stream)
+        ends = address_pairs(source, destination, ip, own, trial.address_pairs, self._routed)
+        tags = vlan_tags(own.vlans)
+        if self._routed:
+            yield source, [build(min_frame_bytes(ip), ip, end, 0, 0, own.vlans) for end in ends]
+            return
+        for port, macs in (
+            (destination, [end.destination_mac for end in ends if own.cast == "unicast"]),
+            (source, [end.source_mac for end in ends]),
+        ):
+            yield port, [b"\xff" * 6 + mac + tags + _TEACHING for mac in distinct(macs)]
 
     def _prove(self, trial: FrameTrial, stream: Stream) -> None:
         """Sends a handful of frames before the first trial. Raises NothingForwardedError when none arrives."""
         if (stream, trial.ip_version) in self._proven:
             return
         few = replace(
-            trial, steps=(_PROOF,), streams=(stream,), pause_s=0.0, tag_at_s=None, reset_at_s=None, burst_frames=1
+            trial,
+            steps=(_PROOF,),
+            streams=(stream,),
+            pause_s=0.0,
+            tag_at_s=None,
+            reset_at_s=None,
+            join_at_s=None,
+            leave_at_s=None,
+            burst_frames=1,
         )
         for _ in range(_PROOFS):
             (got,) = self._measure(few, Observer()).directions
@@ -392,6 +478,26 @@ class FramePorts:
         )
 
 
+def _can_be_proven(trial: FrameTrial, stream: Stream) -> bool:
+    """Whether frames that are sent before a trial change nothing of what it finds."""
+    if stream.name in trial.bystanders or trial.join_at_s is not None:
+        return False
+    return trial.frames(stream.name).cast not in ADDRESS_CASTS
+
+
+def _cores_of(streams: int) -> tuple[list[int], list[int]]:
+    """The core of each stream's sender, and of its receiver: one for each while there are as many; else half of them
+    for senders and the rest for receivers, since those of one kind on one core are one process, and share it best."""
+    cores = usable_cores()
+    half = max(len(cores) // 2, 1)
+    sending, receiving = (cores, [*cores[1:], cores[0]]) if streams <= len(cores) else (cores[:half], cores[half:])
+    receiving = receiving or cores
+    return (
+        [sending[number % len(sending)] for number in range(streams)],
+        [receiving[number % len(receiving)] for number in range(streams)],
+    )
+
+
 def _ahead(clocks: Mapping[str, ClockOffset], sent_at: str, received_at: str) -> ClockOffset:
     """How far the receiver's clock is ahead of the sender's. Delays are corrected by as much less as that may be wrong,
     so that none is below zero, and all by the rest once they are counted."""
@@ -415,21 +521,21 @@ def _by_two_clocks(
     return replace(result, delay=delay, tagged_delays_s=tagged, clock_error_s=ahead.error_s + drift_s)
 
 
-def _frames(step: LoadStep, trial: FrameTrial, batch: int) -> int:
-    """How many frames a step has; whole batches where another step follows, so that both fit the ring."""
-    frames = int(step.load_fps * step.duration_s + 1e-6)
-    return frames if len(trial.steps) == 1 else -(-frames // batch) * batch
+def _frames(load_fps: float, duration_s: float, batch: int) -> int:
+    """How many frames a step has, in whole batches: where another step follows, so that both fit the ring."""
+    return -(-int(load_fps * duration_s + 1e-6) // batch) * batch
 
 
-def _tags(trial: FrameTrial) -> list[int]:
+def _tags(trial: FrameTrial, load_fps: float) -> list[int]:
     """The numbers from which on a frame is to be reported by itself: evenly over the time after `tag_at_s`."""
     if trial.tag_at_s is None:
         return []
     step_s = (trial.duration_s - trial.tag_at_s) / trial.tags
-    return [int(trial.steps[0].load_fps * (trial.tag_at_s + n * step_s)) for n in range(trial.tags)]
+    return [int(load_fps * (trial.tag_at_s + n * step_s)) for n in range(trial.tags)]
 
 
-def _result(direction: str, order: SendOrder, report: Reports) -> FrameDirectionResult:
+def _result(direction: str, pair: Pair, report: Reports) -> FrameDirectionResult:
+    order = pair.send
     sent, received = report.sent, report.received
     last = sent.sent - 1 if received.highest < sent.sent - 1 else received.last_lost
     return FrameDirectionResult(
@@ -450,7 +556,7 @@ def _result(direction: str, order: SendOrder, report: Reports) -> FrameDirection
         wrong_length_frames=received.wrong_length,
         altered_frames=received.altered,
         read_one_in=received.read_one_in,
-        tester=_health(order, sent, received, report.kernel_drops),
+        tester=_health(pair, report),
     )
 
 
@@ -483,10 +589,20 @@ def _delays(reported: dict[str, Any]) -> DelaySummary:
     )
 
 
-def _health(order: SendOrder, sent: SendReport, received: ReceiveReport, kernel_drops: int) -> TesterHealth:
+def _lost_count(pair: Pair, sent: SendReport) -> str:
+    """Why steps cannot be told apart where the receiver, on another host, knows only when they were to begin."""
+    planned = [frames for _, frames, _ in pair.send.steps]
+    if not pair.receive.starts or [frames for frames, _ in sent.steps[:-1]] == planned[:-1]:
+        return ""
+    return "the sender fell behind, so that its loads began elsewhere than the other host took them to"
+
+
+def _health(pair: Pair, report: Reports) -> TesterHealth:
+    order, sent, received, reflected = pair.send, report.sent, report.received, report.reflected
     return TesterHealth(
-        ring_drops=received.ring_drops,
-        kernel_drops=kernel_drops,
+        lost_count=_lost_count(pair, sent),
+        ring_drops=received.ring_drops + (reflected.dropped if reflected else 0),
+        kernel_drops=report.kernel_drops,
         longest_stall_s=sent.longest_stall_ns / 1e9,
         batch_frames=max(batch for _, _, batch in order.steps),
         late_p99_s=sent.late_p99_ns / 1e9,

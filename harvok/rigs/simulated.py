@@ -1,4 +1,4 @@
-"""A rig in virtual time: two tester ports with a modelled device between them. Exact, and the same for the same seed.
+"""A rig in virtual time: tester ports with a modelled device between them. Exact, and the same for the same seed.
 
 Nothing is sent and nobody waits, so a whole RFC 2544 suite takes seconds. Delays are reported for a sample of the
 frames, spread evenly over each trial.
@@ -7,6 +7,7 @@ frames, spread evenly over each trial.
 import random
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 from math import log
 
 import numpy as np
@@ -22,6 +23,7 @@ from harvok.core.wire.frame import FrameIp
 from harvok.errors import UsageError
 from harvok.host.port_counters import FramesCounted
 from harvok.rigs.device import Device, Stretch, follow, late_frames, whole_frames
+from harvok.rigs.fabric import AddressTable, Coming, Fabric, GroupTable, arrivals
 from harvok.rigs.simulated_device import FollowedModel, ports_of
 
 _SAMPLED_DELAYS = 2000
@@ -30,9 +32,20 @@ _SAMPLED_DELAYS = 2000
 class SimulatedPorts:
     """Runs frame trials on a device model. Randomness (jitter, random loss, order) comes from the seed alone."""
 
-    def __init__(self, device: Device, seed: int = 1, asked: FollowedModel | None = None) -> None:
-        self._device = device
+    def __init__(
+        self,
+        device: Device,
+        seed: int = 1,
+        asked: FollowedModel | None = None,
+        fabric: Fabric = Fabric(),
+        table: AddressTable | None = None,
+        max_frame_bytes: int | None = None,
+        groups: GroupTable = GroupTable(),
+    ) -> None:
+        self._device, self._fabric, self._table = device, fabric, table or AddressTable()
+        self._max_frame_bytes, self._groups = max_frame_bytes, groups
         self._rng = random.Random(seed)
+        self._now_s = 0.0
         self.asked = asked
 
     def check(self, sizes: Sequence[int], ip: FrameIp, pairs: int) -> None:
@@ -40,7 +53,18 @@ class SimulatedPorts:
 
     def run(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
         """Runs one trial; nothing is told on the way, since no time passes."""
-        result = FrameTrialResult([self._stream(trial, stream.name) for stream in trial.streams])
+        self._learn(trial)
+        coming = [
+            arrivals(trial, step, self._fabric, self._device.capacity_fps, partial(self._reaches, trial), ports_of)
+            for step in trial.steps
+        ]
+        result = FrameTrialResult(
+            [
+                self._told(trial, stream, self._stream(trial, stream.name, [one[stream.name] for one in coming]))
+                for stream in trial.streams
+            ]
+        )
+        self._now_s += trial.duration_s + trial.pause_s
         if self.asked:
             self.asked.carry(trial, result)
         return result
@@ -53,13 +77,44 @@ class SimulatedPorts:
         """The two ports that a stream joins."""
         return ports_of(stream)
 
-    def _stream(self, trial: FrameTrial, direction: str) -> FrameDirectionResult:
-        size, device = trial.mean_size_bytes, self._device
-        stretches = list(follow(device, size, trial.steps, trial.reset_at_s))
+    def _learn(self, trial: FrameTrial) -> None:
+        for stream in trial.streams:
+            frames = trial.frames(stream.name)
+            if frames.cast == "learning":
+                load_fps = trial.load_of(stream.name, trial.steps[0])
+                self._table.learn(frames, ports_of(stream)[0], load_fps, self._now_s)
+
+    def _reaches(self, trial: FrameTrial, stream: Stream) -> float:
+        """The share of a stream that is forwarded to its destination."""
+        frames = trial.frames(stream.name)
+        sizes = frames.sizes(trial.frame_sizes)
+        short = sum(size <= (self._max_frame_bytes or size) for size in sizes) / len(sizes)
+        if frames.cast == "multicast":
+            return short * self._groups.reaches(trial, stream)
+        if frames.cast == "learned":
+            return short * self._table.reaches(frames, ports_of(stream)[1], self._now_s)
+        return short
+
+    def _told(self, trial: FrameTrial, stream: Stream, result: FrameDirectionResult) -> FrameDirectionResult:
+        """The result of a stream, with how long joining and leaving its groups took to show."""
+        if trial.frames(stream.name).cast != "multicast" or not result.received_frames:
+            return result
+        begins_s, ends_s = self._groups.open_s(trial, stream)
+        return replace(
+            result,
+            join_delay_s=None if trial.join_at_s is None else begins_s - trial.join_at_s,
+            leave_delay_s=None if trial.leave_at_s is None else ends_s - trial.leave_at_s,
+        )
+
+    def _stream(self, trial: FrameTrial, direction: str, coming: Sequence[Coming]) -> FrameDirectionResult:
+        size, device = trial.frames(direction).mean_bytes(trial.frame_sizes), self._device
+        queued = [LoadStep(one.all_fps, step.duration_s) for one, step in zip(coming, trial.steps, strict=True)]
+        stretches = list(follow(device, size, queued, trial.reset_at_s))
         delays, steps = DelayHistogram(), list[StepResult]()
         by_chance, altered, start_s = 0, 0, 0.0
-        for step in trial.steps:
-            result, lost, changed, own = self._step(size, stretches, step, start_s)
+        for step, own_coming in zip(trial.steps, coming, strict=True):
+            sent = whole_frames(trial.load_of(direction, step) * step.duration_s)
+            result, lost, changed, own = self._step(size, stretches, step, start_s, sent, own_coming)
             steps.append(result)
             delays.merge(own)
             by_chance, altered, start_s = by_chance + lost, altered + changed, start_s + step.duration_s
@@ -80,13 +135,19 @@ class SimulatedPorts:
         )
 
     def _step(
-        self, size: float, stretches: Sequence[Stretch], step: LoadStep, start_s: float
+        self,
+        size: float,
+        stretches: Sequence[Stretch],
+        step: LoadStep,
+        start_s: float,
+        sent: int,
+        coming: Coming,
     ) -> tuple[StepResult, int, int, DelayHistogram]:
         """What became of one step, how many of its frames chance lost and altered, and its delays."""
-        sent = whole_frames(step.load_fps * step.duration_s)
+        reached = min(whole_frames(coming.own_fps * step.duration_s), sent)
         within = [s for s in stretches if 0 <= (s.start_s + s.end_s) / 2 - start_s < step.duration_s]
         late = late_frames(stretches[-1]) if within[-1] is stretches[-1] else 0.0
-        arrived = sent - min(whole_frames(sum(s.lost for s in within) + late), sent)
+        arrived = reached - min(whole_frames((sum(s.lost for s in within) + late) * coming.share), reached)
         by_chance = self._binomial(arrived, self._device.loss)
         altered = self._binomial(arrived - by_chance, self._device.corruption)
         received = arrived - by_chance - altered
@@ -175,6 +236,17 @@ def device_of(rig: SimulatedRig) -> Device:
         hot_after_s=model.hot_after,
         hot_share=model.hot_share,
         reset_s=model.reset,
+    )
+
+
+def fabric_of(rig: SimulatedRig) -> tuple[Fabric, AddressTable, int | None, GroupTable]:
+    """What the device has between its ports."""
+    model = rig.device
+    return (
+        Fabric(model.fabric_fps, model.fabric, model.head_of_line),
+        AddressTable(model.addresses, model.learns_per_s, rig.aging),
+        model.max_frame,
+        GroupTable(model.groups, model.join_delay, model.leave_delay),
     )
 
 

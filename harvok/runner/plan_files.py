@@ -2,9 +2,10 @@
 
 import hashlib
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
+from typing import Any, cast
 
 from harvok.core.conditions import HOST_CONDITIONS
 from harvok.core.events import parse_events
@@ -140,7 +141,11 @@ def expected_s(file: PlanFile) -> float:
 
 def test_of(file: PlanFile, step: Step) -> Test:
     """The test of a step, between ports of the plan's rig where it has one."""
-    return step.build(file.rig.rated if file.rig else 0.0)
+    test = step.build(file.rig.rated if file.rig else 0.0)
+    if file.rig and step.place == "rig":
+        sending = cast(Any, test)
+        return cast(Test, replace(sending, settings=replace(sending.settings, aging_s=file.rig.aging)))
+    return test
 
 
 def rig_of(file: PlanFile, step: Step) -> RigFile:

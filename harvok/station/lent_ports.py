@@ -15,20 +15,33 @@ from pydantic import TypeAdapter, ValidationError
 
 from harvok.core.conditions import InterfaceFacts
 from harvok.core.models.control import FrameNews, FrameOrder, LentPortCounts
-from harvok.core.wire.frame_orders import AnswerOrder, LearnOrder, Line, ReceiveOrder, SendOrder, decode, encode
+from harvok.core.trials.frames import MAX_STEPS
+from harvok.core.wire.frame_orders import (
+    AnswerOrder,
+    LearnOrder,
+    Line,
+    Order,
+    ReceiveOrder,
+    ReflectOrder,
+    SendOrder,
+    StreamOrder,
+    decode,
+    encode,
+)
 from harvok.errors import HarvokError, LimitError, ProtocolError
 from harvok.host.cpu import usable_cores
 from harvok.host.interfaces import port_that_is_up
 from harvok.host.port_counters import read_port_counters
 from harvok.signals import uninterrupted
 from harvok.station.far_end import fault_of
+from harvok.traffic.counters import ROWS_FOR_STEPS
 from harvok.traffic.frames import ROWS, OwnWorker, OwnWorkers
 from harvok.traffic.rings import slot_bytes_for
 
 _TELL_EVERY_S = 0.2
 _LARGEST_RING_BYTES, _MOST_BLOCKS, _LARGEST_FRAME = 64 << 20, 256, 16_384
 _ORDERS: dict[type[Line], TypeAdapter[Line]] = {
-    kind: TypeAdapter(kind) for kind in (SendOrder, ReceiveOrder, LearnOrder, AnswerOrder)
+    kind: TypeAdapter(kind) for kind in (SendOrder, ReceiveOrder, ReflectOrder, LearnOrder, AnswerOrder)
 }
 
 
@@ -46,7 +59,7 @@ class LentPorts:
 
     def __init__(self, allowed: Sequence[str], max_test_s: float) -> None:
         self._allowed, self._max_test_s = allowed, max_test_s
-        self._workers = OwnWorkers()
+        self._workers = OwnWorkers(apart=True)
         self._maker = ThreadPoolExecutor(1)  # a worker ends with the thread that started it, as with its process
         self._heard: dict[int, OwnWorker] = {}
         self._news: queue.SimpleQueue[FrameNews | None] = queue.SimpleQueue()
@@ -71,11 +84,11 @@ class LentPorts:
         """Has the worker of a row obey; what it answers is news. Raises LimitError, ProtocolError, NearEndError."""
         order = self._checked(body.order)
         with self._lock:
-            worker = self._maker.submit(self._workers.worker, body.row).result()
+            worker = self._workers.worker(body.row)
+            self._maker.submit(worker.order, order).result()
             if body.row not in self._heard:
                 self._heard[body.row] = worker
                 self._listen(body.row, worker)
-            worker.order(order)
 
     def help(self, body: FrameOrder) -> str:
         """Has a worker beside the others obey, and returns its answer."""
@@ -136,14 +149,14 @@ class LentPorts:
                 f"the station does not lend the port {port}", f"It lends {lent}: its operator says so with --frames."
             )
 
-    def _checked(self, text: str) -> SendOrder | ReceiveOrder | LearnOrder | AnswerOrder:
+    def _checked(self, text: str) -> Order:
         """An order that does no more than a near end may ask for. Raises LimitError, ProtocolError."""
         try:
             read = decode(text)
             order = _ORDERS[type(read)].validate_python({name: getattr(read, name) for name in read.__slots__})
         except (ValueError, TypeError, KeyError, ValidationError) as error:
             raise ProtocolError("an order for a lent port is not readable", "Use two ends of one version.") from error
-        assert isinstance(order, SendOrder | ReceiveOrder | LearnOrder | AnswerOrder)
+        assert isinstance(order, Order)
         for port in [one for one, *_ in order.ports] if isinstance(order, AnswerOrder) else [order.interface]:
             self._check_port(port)
         takes_s = _takes_s(order)
@@ -152,7 +165,7 @@ class LentPorts:
                 f"the station allows tests of {self._max_test_s:.0f} s, not {takes_s:.0f} s",
                 "Use shorter trials, or start the station with a larger --max-duration.",
             )
-        if isinstance(order, SendOrder | ReceiveOrder):
+        if isinstance(order, StreamOrder):
             return _within_bounds(order)
         return order
 
@@ -168,16 +181,32 @@ def _takes_s(order: Line) -> float:
     return order.over_s if isinstance(order, LearnOrder) else 0.0
 
 
-def _within_bounds(order: SendOrder | ReceiveOrder) -> SendOrder | ReceiveOrder:
+def _within_bounds(order: StreamOrder) -> StreamOrder:
     """The order on a core of this host. Raises ProtocolError for what no near end asks for."""
-    rows = {order.row, order.steps_row}
-    fits = min(rows) >= 0 and max(rows) < ROWS and order.frame_sizes and max(order.frame_sizes) <= _LARGEST_FRAME
     if isinstance(order, SendOrder):
-        largest = slot_bytes_for(max(order.frame_sizes, default=0))
-        fits = fits and len(order.steps) == 1 and 0 < order.slots * largest <= _LARGEST_RING_BYTES
+        fits = _send_fits(order)
+    elif isinstance(order, ReceiveOrder):
+        steps = max(order.steps, len(order.starts))
+        fits = _rows_fit(order.row, order.steps_row) and 0 < steps <= MAX_STEPS
+        fits = fits and 0 < order.blocks <= _MOST_BLOCKS and order.read_one_in > 0 and _sizes_fit(order.frame_sizes)
     else:
-        fits = fits and order.steps == 1 and 0 < order.blocks <= _MOST_BLOCKS and order.read_one_in > 0
+        fits = _rows_fit(order.row)
     if not fits:
         raise ProtocolError("an order for a lent port is out of bounds", "Use two ends of one version.")
     cores = usable_cores()
     return replace(order, cpu=cores[(order.cpu or 0) % len(cores)])
+
+
+def _send_fits(order: SendOrder) -> bool:
+    if not _rows_fit(order.row, order.steps_row) or not _sizes_fit(order.frame_sizes):
+        return False
+    fits_ring = 0 < order.slots * slot_bytes_for(max(order.frame_sizes)) <= _LARGEST_RING_BYTES
+    return fits_ring and len(order.vlans) <= 2 and 0 < len(order.steps) <= MAX_STEPS
+
+
+def _rows_fit(*rows: int) -> bool:
+    return all(0 <= row < ROWS - ROWS_FOR_STEPS + 1 for row in rows)
+
+
+def _sizes_fit(sizes: Sequence[int]) -> bool:
+    return bool(sizes) and min(sizes) > 0 and max(sizes) <= _LARGEST_FRAME

@@ -23,7 +23,7 @@ from harvok.core.measures.impairer import FrameImpairer, FrameOutcomes
 from harvok.errors import NearEndError
 from harvok.traffic.rings import EVERY_PROTOCOL, SOL_PACKET, bind, listen_to_everything, open_packet_socket, statistics
 
-_RX_RING, _VERSION, _RESERVE, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 10, 12, 13, 14, 15, 23
+_RX_RING, _VERSION, _RESERVE, _TX_RING, _LOSS, _VNET_HDR, IGNORE_OUTGOING = 5, 10, 12, 13, 14, 15, 23
 _V2 = 1
 _KERNEL, _USER, _SEND_REQUEST = 0, 1, 1
 _NEEDS_CHECKSUM = 1  # VIRTIO_NET_HDR_F_NEEDS_CSUM
@@ -115,7 +115,7 @@ class PathDirection:
         self._impairer = FrameImpairer(impairment, seed)
         self._rng = np.random.default_rng(seed)
         self._hearing, self._sending = _open(source), _open(target)
-        self._hearing.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
+        self._hearing.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
         self._hearing.setsockopt(SOL_PACKET, _RESERVE, _RESERVED)
         self._sending.setsockopt(SOL_PACKET, _LOSS, 1)
         self._rx = _Ring(self._hearing, _RX_RING, max_held, _RX_LAYOUT)

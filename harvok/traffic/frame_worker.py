@@ -1,4 +1,5 @@
-"""A worker process of the frame engine: sends, hears or answers frames as its parent orders, one order after another.
+"""A worker process of the frame engine: sends, hears or answers frames as its parent orders, one order after another,
+or several streams together where a host has more of them than cores.
 
 Started with the namespaces to enter and a counter table in its first argument. Orders come as lines on standard
 input; it answers each with `ready`, starts at the line `go`, and ends with its report. When standard input closes the
@@ -6,14 +7,17 @@ parent is gone, and the worker goes too. Sender and receiver are processes of th
 each other.
 """
 
+import heapq
 import json
 import os
+import random
+import select
 import sys
 import threading
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack
+from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import ExitStack, suppress
 from dataclasses import asdict
-from itertools import pairwise
+from itertools import cycle, pairwise
 from typing import TYPE_CHECKING, Any
 
 from harvok.clock import SYSTEM
@@ -25,9 +29,12 @@ from harvok.core.wire.frame_orders import (
     Ready,
     ReceiveOrder,
     ReceiveReport,
+    ReflectOrder,
     SendOrder,
     SendReport,
-    decode,
+    StreamOrder,
+    Taught,
+    decode_orders,
     encode,
 )
 from harvok.errors import HarvokError
@@ -45,31 +52,60 @@ from harvok.worker.child import (
 )
 
 if TYPE_CHECKING:
-    from harvok.traffic.rings import Block, ReceiveRing, SendRing
+    from harvok.traffic.rings import Block, SendRing
 
 _MADE_UP_BATCHES = 8
 """The longest lapse that is made up for, and so what a device has to store for it besides: eight frames at loads up to
 30 000 frames/s, of which a batch has one. Switches store tens."""
 _STALL_NS = 100_000
 _SETTLE_NS = 1_000_000_000
+_LOOK_AGAIN_NS = 1_000_000
+_DITHERS, _DITHERS_APART, _MAX_DRIFT = 15_000, 1021, 0.0005
 _HEAR_MS = 20
 _HELD = 64
 """How many blocks' delays the histogram counts at one time."""
 
 
-def send(order: SendOrder, counters: Counters) -> SendReport:
-    """Lays the ring out, waits for the parent's word, and sends."""
+def send(orders: Sequence[SendOrder], counters: Counters) -> list[Line]:
+    """Lays the rings out, waits for the parent's word, and sends, each stream by a schedule of its own."""
     from harvok.traffic.layout import templates
     from harvok.traffic.rings import SendRing
 
-    ring = SendRing(order.interface, templates(order), order.slots, order.ip)
-    try:
-        sender = _Sender(ring, order, counters)
-        _say(Ready())
+    with ExitStack() as stack:
+        senders = []
+        for order in orders:
+            ring = SendRing(order.interface, templates(order), order.slots, order.ip, len(order.vlans))
+            stack.callback(ring.close)
+            senders.append(_Sender(ring, order, counters))
+        _say_all(orders, [Ready() for _ in orders])
         wait_begin()
-        return sender.run()
-    finally:
-        ring.close()
+        _take_turns([sender.run() for sender in senders])
+        return [sender.report() for sender in senders]
+
+
+Turns = Generator[int, int, None]
+"""What yields the moment at which it is to go on, and is sent the time that it is then."""
+
+
+def _take_turns(turns: "list[Turns]") -> None:
+    """Lets each go on when it is due, until all have ended."""
+    wait_until, now = Waiter().until, SYSTEM.now_ns()
+    if len(turns) == 1:  # a heap of one would take three times as long for each batch
+        go_on = turns[0].send
+        with suppress(StopIteration):
+            due = next(turns[0])
+            while True:
+                due = go_on(now := wait_until(due, now))
+        return
+    waiting = [(next(turn), number) for number, turn in enumerate(turns)]
+    heapq.heapify(waiting)
+    while waiting:
+        due, number = waiting[0]
+        now = wait_until(due, now)
+        try:
+            heapq.heapreplace(waiting, (turns[number].send(now), number))
+        except StopIteration:
+            heapq.heappop(waiting)
 
 
 class _Sender:
@@ -85,10 +121,11 @@ class _Sender:
         self._late = [0] * 64  # by the number of bits of the lateness in ns
         self._sent = self._slot = self._lap = 0
         self._longest_stall_ns = self._held_back_ns = 0
-        self._last_ns = 0
+        self._began_ns = self._last_ns = self._last_gap_ns = 0
+        self._steps: list[list[int]] = []
         self._starts = counters.row_cells(order.steps_row, len(order.steps))
-        self._waiter = Waiter()
         self._views = {batch: self._cut(batch) for _, _, batch in order.steps}
+        self._later = [self._dither(batch / load_fps * 1e9) for load_fps, _, batch in order.steps]
 
     def _cut(self, batch: int) -> "tuple[list[Any], list[Any]]":
         """Views of the status words and of the marks of each batch of a lap: cutting them takes longer than sending."""
@@ -96,34 +133,37 @@ class _Sender:
         starts = range(0, self._ring.slots - batch + 1, batch)
         return [status[at : at + batch] for at in starts], [marks[at : at + batch] for at in starts]
 
-    def run(self) -> SendReport:
-        began_ns = origin_ns = SYSTEM.now_ns()
-        steps = []
+    def run(self) -> Turns:
+        """Sends all steps."""
+        self._began_ns = origin_ns = SYSTEM.now_ns()
         for number, (load_fps, frames, batch) in enumerate(self._order.steps):
             before = self._starts[number] = self._sent  # told to the receiver before the first of these frames is sent
             end_ns = origin_ns + int(frames / load_fps * 1e9)
             allowed_ns = int(allowance_s(frames / load_fps) * 1e9)
-            self._step(load_fps, frames, batch, origin_ns, end_ns + allowed_ns)
+            yield from self._step(number, origin_ns, end_ns + allowed_ns)
             if number < len(self._order.steps) - 1:
-                self._finish_batch()
-            last_gap_ns = int((frames % batch or batch) / load_fps * 1e9)
-            sending_ns = self._last_ns - origin_ns + last_gap_ns if self._sent > before else 0
-            steps.append([self._sent - before, sending_ns])
+                yield from self._finish_batch()
+            self._last_gap_ns = int((frames % batch or batch) / load_fps * 1e9)
+            sending_ns = self._last_ns - origin_ns + self._last_gap_ns if self._sent > before else 0
+            self._steps.append([self._sent - before, sending_ns])
             origin_ns = max(end_ns, self._last_ns)
-        self._wait_until_taken()
+        yield from self._until_taken()
+
+    def report(self) -> SendReport:
+        """What was sent, once all has been."""
         pending = self._ring.pending()
-        steps[-1][0] -= pending
+        self._steps[-1][0] -= pending
         sent = self._sent - pending
         return SendReport(
             sent=sent,
-            steps=[(frames, sending_ns) for frames, sending_ns in steps],
-            sending_ns=self._last_ns - began_ns + last_gap_ns if sent else 0,
+            steps=[(frames, sending_ns) for frames, sending_ns in self._steps],
+            sending_ns=self._last_ns - self._began_ns + self._last_gap_ns if sent else 0,
             longest_stall_ns=self._longest_stall_ns,
             late_p99_ns=self._late_p99_ns(),
             held_back_ns=self._held_back_ns,
         )
 
-    def _finish_batch(self) -> None:
+    def _finish_batch(self) -> Turns:
         """Sends the rest of a batch of the largest size at once, in which a step ended that the host fell short of: the
         next step begins with a whole batch, and the kernel takes one slot after the other, leaving none out."""
         from harvok.traffic.rings import SEND_REQUEST
@@ -132,7 +172,7 @@ class _Sender:
         if not rest:
             return
         here = slice(self._slot, self._slot + rest)
-        self._hold_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
+        yield from self._held_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
         mark, write_mark = self._marker()
         write_mark(self._lap)
         self._ring.mark[here] = mark
@@ -161,32 +201,36 @@ class _Sender:
 
         return mark, write_balanced if self._order.ip == 6 else write
 
-    def _step(self, load_fps: float, frames: int, batch: int, origin_ns: int, end_ns: int) -> None:
+    def _step(self, number: int, origin_ns: int, end_ns: int) -> Turns:
         """The hot loop: all that it touches is cut and bound before it starts."""
         import numpy as np
 
         from harvok.traffic.rings import MSG_DONTWAIT, SEND_REQUEST
 
-        check = self._ring.check
+        load_fps, frames, batch = self._order.steps[number]
+        check, later = self._ring.check, cycle(self._later[number])
         status, marks = self._views[batch]
         count, give, (mark, write_mark) = np.count_nonzero, self._ring.give, self._marker()
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns = batch / load_fps * 1e9
         nearest_ns, stall_ns = int(gap_ns * CATCH_UP), max(int(_MADE_UP_BATCHES * gap_ns), _STALL_NS)
         at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
-        wait_until = self._waiter.until
         now, upto = SYSTEM.now_ns(), sent + frames
         may_ns = 0
-        for number in range(-(-frames // batch)):
-            due = origin_ns + shift_ns + int(number * gap_ns)
-            now = wait_until(max(due, may_ns), now)
+        if self._order.dither:
+            nearest_ns = 0
+            gap_ns *= 1 + min(self._order.dither * batch / frames, _MAX_DRIFT)
+        for turn, later_ns in zip(range(-(-frames // batch)), later, strict=False):
+            due = origin_ns + shift_ns + int(turn * gap_ns) + later_ns
+            now = yield max(due, may_ns)
             late, may_ns = now - due, now + nearest_ns
             late_by[late.bit_length()] += 1
             if late > stall_ns:
                 shift_ns += late - stall_ns
                 self._longest_stall_ns = max(self._longest_stall_ns, late)
             if count(status[at]):
-                now = self._hold_back(status[at], end_ns)
+                yield from self._held_back(status[at], end_ns)
+                now = SYSTEM.now_ns()
             if now >= end_ns or cells[stop_at]:
                 break
             write_mark(lap)
@@ -206,22 +250,31 @@ class _Sender:
                 at, lap = 0, lap + 1
         self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, min(sent, upto), now
 
-    def _hold_back(self, status: Any, end_ns: int) -> int:
-        """Waits for the kernel to give back the slots of a batch; returns the time now."""
+    def _dither(self, gap_ns: float) -> list[int]:
+        """By how much each batch is late on purpose, again and again; each stream begins again after another number of
+        batches."""
+        if not self._order.dither:
+            return [0]
+        drawn = random.Random(self._order.stream)
+        return [int(drawn.random() * gap_ns) for _ in range(_DITHERS + self._order.stream % _DITHERS_APART)]
+
+    def _held_back(self, status: Any, end_ns: int) -> Turns:
+        """Waits for the kernel to give back the slots of a batch."""
         import numpy as np
 
         since_ns = now = SYSTEM.now_ns()
         while np.count_nonzero(status) and now < end_ns:
             self._ring.send()
-            now = SYSTEM.now_ns()
+            now = yield now
         self._held_back_ns += now - since_ns
-        return now
 
-    def _wait_until_taken(self) -> None:
-        deadline_ns = SYSTEM.now_ns() + _SETTLE_NS
-        while self._ring.pending() and SYSTEM.now_ns() < deadline_ns:
+    def _until_taken(self) -> Turns:
+        """Waits for the kernel to take what is still marked."""
+        now = SYSTEM.now_ns()
+        deadline_ns = now + _SETTLE_NS
+        while self._ring.pending() and now < deadline_ns:
             self._ring.send()
-            SYSTEM.sleep(0.001)
+            now = yield now + _LOOK_AGAIN_NS
 
     def _late_p99_ns(self) -> int:
         """The upper edge of the bin that holds the 99th percentile."""
@@ -233,61 +286,70 @@ class _Sender:
         return 0
 
 
-def receive(order: ReceiveOrder, counters: Counters) -> ReceiveReport:
-    """Hears until told to stop, and then what is still in the ring."""
-    from harvok.traffic.rings import ReceiveRing, counting_socket, statistics
-
+def receive(orders: Sequence[ReceiveOrder], counters: Counters) -> list[Line]:
+    """Hears every stream until all are told to stop, and then what is still in the rings."""
     with ExitStack() as stack:
-        sent_here = order.sending_interface
-        loop_counter = sent_here and stack.enter_context(counting_socket(sent_here, order.ip, order.stream))
-        ring = ReceiveRing(order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks)
-        try:
-            receiver = _FrameReceiver(ring, order, counters)
-            all_before = _frames_in(order.interface)
-            _say(Ready())
-            receiver.run()
-            drops = ring.drops()
-            own = receiver.own + ring.corrupted.frames
-            foreign = _frames_in(order.interface) - all_before - own - drops
-            return receiver.report(drops, statistics(loop_counter)[0] if loop_counter else 0, max(foreign, 0))
-        finally:
-            ring.close()
+        receivers = [_FrameReceiver(order, counters, stack) for order in orders]
+        _say_all(orders, [Ready() for _ in orders])
+        poll = select.poll()
+        for receiver in receivers:
+            poll.register(receiver.fileno(), select.POLLIN | select.POLLERR)
+        stopping = False
+        while not stopping:
+            stopping = all(receiver.is_to_stop for receiver in receivers)
+            poll.poll(_HEAR_MS)
+            for receiver in receivers:
+                receiver.hear()
+        return [receiver.report() for receiver in receivers]
 
 
 class _FrameReceiver:
     """Accounts whole blocks of frames at once."""
 
-    def __init__(self, ring: "ReceiveRing", order: ReceiveOrder, counters: Counters) -> None:
+    def __init__(self, order: ReceiveOrder, counters: Counters, stack: ExitStack) -> None:
         from harvok.core.measures.arrivals import Arrivals
         from harvok.core.measures.delay import DelayHistogram
-        from harvok.traffic.rings import raw_slots
+        from harvok.traffic.rings import ReceiveRing, counting_socket, raw_slots
 
-        self._ring, self._order, self._cells = ring, order, counters.cells
+        sent_here, tags = order.sending_interface, order.inner_tags
+        self._loops = sent_here and stack.enter_context(counting_socket(sent_here, order.ip, order.stream, tags))
+        self._ring = ReceiveRing(
+            order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks, tags
+        )
+        stack.callback(self._ring.close)
+        self._order, self._cells = order, counters.cells
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
         self._stop_at = Counters.index(order.row, FrameCell.STOP)
         self._delay_at = Counters.index(order.row, FrameCell.DELAY_NS)
         self._starts = counters.row_cells(order.steps_row, order.steps)
+        for number, start in enumerate(order.starts):
+            self._starts[number] = start
         self._arrivals = Arrivals()
         self._delays = [DelayHistogram() for _ in range(order.steps)]
         self._held: list[list[Any]] = [[] for _ in range(order.steps)]
         self._raw_slots = raw_slots(order.slots)
         self._received = [0] * order.steps
         self._tagged: list[int] = []
-        self._last_ns = self._longest_gap_ns = 0
-        self.own = 0
+        self._first_ns = self._last_ns = self._longest_gap_ns = self._own = 0
+        self._all_before = _frames_in(order.interface)
 
-    def run(self) -> None:
-        stopping = False
-        while not stopping:
-            stopping = bool(self._cells[self._stop_at])
-            self._hear()
+    def fileno(self) -> int:
+        """Readable when a block is full."""
+        return self._ring.fileno()
 
-    def _hear(self) -> None:
-        for block in self._ring.blocks(_HEAR_MS):
+    @property
+    def is_to_stop(self) -> bool:
+        """Whether the parent has said so."""
+        return bool(self._cells[self._stop_at])
+
+    def hear(self) -> None:
+        """Takes the blocks that are full by now."""
+        for block in self._ring.blocks():
             at_ns = block.at_ns()
-            self.own += len(block)
+            self._own += len(block)
             if not self._take_run(block, at_ns):
                 self._take_any(block, at_ns)
+            self._first_ns = self._first_ns or int(at_ns[0])
             before_ns = self._last_ns or int(at_ns[0])
             within_ns = int((at_ns[1:] - at_ns[:-1]).max(initial=0))
             self._longest_gap_ns = max(self._longest_gap_ns, within_ns, int(at_ns[0]) - before_ns)
@@ -376,7 +438,14 @@ class _FrameReceiver:
             if len(self._tagged) < len(tags) and number >= tags[len(self._tagged)]:
                 self._tagged.append(delay)
 
-    def report(self, drops: int, looped: int, foreign: int) -> ReceiveReport:
+    def report(self) -> ReceiveReport:
+        """What came."""
+        from harvok.traffic.rings import statistics
+
+        drops = self._ring.drops()
+        own = self._own + self._ring.corrupted.frames + drops
+        foreign = max(_frames_in(self._order.interface) - self._all_before - own, 0)
+        looped = statistics(self._loops)[0] if self._loops else 0
         for step in range(len(self._held)):
             self._count_held(step)
         reported = [delays.summary() for delays in self._delays]
@@ -392,6 +461,8 @@ class _FrameReceiver:
             last_lost=self._arrivals.last_lost(),
             delay=asdict(delay) if delay else None,
             tagged_delays_ns=self._tagged,
+            first_ns=self._first_ns,
+            last_ns=self._last_ns,
             longest_gap_ns=self._longest_gap_ns,
             ring_drops=drops,
             looped=looped,
@@ -412,31 +483,48 @@ def _frames_in(interface: str) -> int:
     return 0
 
 
-def learn(order: LearnOrder) -> None:
+def learn(order: LearnOrder) -> Taught:
     """Sends a few frames, spread out."""
     from harvok.traffic.rings import open_packet_socket
 
     with open_packet_socket(order.interface) as sock:
         sock.bind((order.interface, 0))
+        at_ns = SYSTEM.wall_ns()
         for frame in order.frames:
             sock.send(bytes.fromhex(frame))
             SYSTEM.sleep(order.over_s / len(order.frames))
+    return Taught(at_ns)
 
 
-def _say(line: Line) -> None:
-    os.write(1, encode(line))
+def _say_all(orders: Sequence[StreamOrder], lines: Sequence[Line]) -> None:
+    """A line for each of the orders that are carried out together."""
+    os.write(1, b"".join(encode(line, order.row) for order, line in zip(orders, lines, strict=True)))
 
 
-def _obey(order: Line, counters: Counters) -> Line:
-    if isinstance(order, (SendOrder, ReceiveOrder)) and order.cpu is not None:
-        os.sched_setaffinity(0, {order.cpu})
-    if isinstance(order, SendOrder):
-        return send(order, counters)
-    if isinstance(order, ReceiveOrder):
-        return receive(order, counters)
+def _obey(orders: Sequence[Line], counters: Counters) -> None:
+    """Carries out one order, or several of one kind together, and says what came of it."""
+    senders = [order for order in orders if isinstance(order, SendOrder)]
+    receivers = [order for order in orders if isinstance(order, ReceiveOrder)]
+    reflectors = [order for order in orders if isinstance(order, ReflectOrder)]
+    asked = [one.cpu for one in senders] + [one.cpu for one in receivers] + [one.cpu for one in reflectors]
+    if cores := {core for core in asked if core is not None}:
+        os.sched_setaffinity(0, cores)
+    if senders:
+        _say_all(senders, send(senders, counters))
+    elif receivers:
+        _say_all(receivers, receive(receivers, counters))
+    elif reflectors:
+        from harvok.traffic.frame_reflector import reflect
+
+        ready = [Ready() for _ in reflectors]
+        _say_all(reflectors, reflect(reflectors, counters, lambda: _say_all(reflectors, ready)))
+    else:
+        os.write(1, encode(_help(orders[0])))
+
+
+def _help(order: Line) -> Line:
     if isinstance(order, LearnOrder):
-        learn(order)
-        return Ready()
+        return learn(order)
     if isinstance(order, AnswerOrder):
         from harvok.traffic.neighbours import Answerer
 
@@ -458,9 +546,9 @@ def work(text: str) -> None:
         return
     wake_precisely()
     say_ready()
-    for order in sys.stdin.buffer:
+    for line in sys.stdin.buffer:
         try:
-            _say(_obey(decode(order), counters))
+            _obey(decode_orders(line), counters)
         except HarvokError as error:
             say_fault(error.message, error.hint)
         except OSError as error:

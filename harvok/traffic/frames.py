@@ -6,11 +6,12 @@ its ports. All workers of an engine live as long as it does, since starting one 
 
 import json
 import select
+from collections import deque
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Protocol, TypeVar
+from typing import NamedTuple, Protocol, TypeVar
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.ends import MAX_STREAMS
@@ -22,18 +23,24 @@ from harvok.core.wire.frame_orders import (
     Ready,
     ReceiveOrder,
     ReceiveReport,
+    ReflectOrder,
+    ReflectReport,
     SendOrder,
     SendReport,
-    decode,
+    StreamOrder,
+    Taught,
+    decode_answer,
     encode,
+    encode_orders,
 )
 from harvok.errors import NearEndError
 from harvok.traffic.counters import NOT_YET, ROWS_FOR_STEPS, Counters, FrameCell
 from harvok.worker.parent import READY_S, Worker
 
-LineT = TypeVar("LineT", SendReport, ReceiveReport, Ready)
+LineT = TypeVar("LineT", SendReport, ReceiveReport, ReflectReport, Ready)
 
-_WORKER_ROWS = 2 * MAX_STREAMS  # a sender and a receiver for each stream
+_WORKERS_EACH = 3  # a sender, a receiver and perhaps a reflector for each stream
+_WORKER_ROWS = _WORKERS_EACH * MAX_STREAMS
 ROWS = _WORKER_ROWS + MAX_STREAMS * ROWS_FOR_STEPS
 _LOOK_EVERY_S = 0.25
 _STRAGGLERS_S = 0.05
@@ -44,21 +51,25 @@ Progress = Callable[[int, int, int, int], None]
 
 @dataclass(frozen=True, slots=True)
 class Reports:
-    """What both workers of one stream said, and what the receiving host's kernel dropped before any ring."""
+    """What the workers of one stream said, and what the receiving host's kernel dropped before any ring."""
 
     sent: SendReport
     received: ReceiveReport
     kernel_drops: int
+    reflected: ReflectReport | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Pair:
-    """The orders of both workers of one stream, and the places that they are for; "" is this host."""
+    """The orders of the workers of one stream, and the places that they are for; "" is this host. Streams that are the
+    same frames have the same sender, by its row. With `reflect` frames come back to where they were sent."""
 
     send: SendOrder
     receive: ReceiveOrder
     sent_at: str = ""
     received_at: str = ""
+    reflect: ReflectOrder | None = None
+    reflected_at: str = ""
 
 
 class FrameWorker(Protocol):
@@ -102,9 +113,19 @@ class WorkerPlace(Protocol):
         """Ends all workers; may be called again."""
 
 
-def rows_of(number: int) -> tuple[int, int, int]:
-    """The rows of counters of the sender, of the receiver and of the steps of one pair of orders."""
-    return 2 * number, 2 * number + 1, _WORKER_ROWS + number * ROWS_FOR_STEPS
+class StreamRows(NamedTuple):
+    """The rows of counters of one stream."""
+
+    sender: int
+    receiver: int
+    reflector: int
+    steps: int
+
+
+def rows_of(number: int) -> StreamRows:
+    """The rows of counters of a stream, by its number in the trial."""
+    first = _WORKERS_EACH * number
+    return StreamRows(first, first + 1, first + 2, _WORKER_ROWS + number * ROWS_FOR_STEPS)
 
 
 class FrameEngine:
@@ -122,10 +143,11 @@ class FrameEngine:
         for place in self._places.values():
             place.close()
 
-    def learn(self, orders: Sequence[tuple[str, LearnOrder]]) -> None:
-        """Sends frames that teach the device where addresses are, at some places."""
-        for place, order in orders:
-            self._places[place].help(order)
+    def learn(self, orders: Sequence[tuple[str, LearnOrder]]) -> list[int]:
+        """Sends frames that teach the device where addresses are, at some places; returns when, by the wall clock of
+        each place, in ns."""
+        answers = [self._places[place].help(order) for place, order in orders]
+        return [answer.at_ns for answer in answers if isinstance(answer, Taught)]
 
     def answer(self, place: str, order: AnswerOrder) -> list[bytes | None]:
         """Answers for addresses at a place from now on; returns the hardware addresses of the gateways."""
@@ -138,25 +160,31 @@ class FrameEngine:
         places = {pair.received_at for pair in pairs}
         before = {place: self._places[place].kernel_drops() for place in places}
         receivers = [self._places[pair.received_at].worker(pair.receive.row) for pair in pairs]
-        senders = [self._places[pair.sent_at].worker(pair.send.row) for pair in pairs]
+        reflecting = [(self._places[pair.reflected_at].worker(one.row), one) for pair in pairs if (one := pair.reflect)]
         for receiver, pair in zip(receivers, pairs, strict=True):
             receiver.order(pair.receive)
-        for receiver in receivers:
-            _hear(receiver, Ready)
-        for sender, pair in zip(senders, pairs, strict=True):
-            sender.order(pair.send)
-        for sender in senders:
+        for reflector, order in reflecting:
+            reflector.order(order)
+        for hearing in [*receivers, *(reflector for reflector, _ in reflecting)]:
+            _hear(hearing, Ready)
+        senders = {pair.send.row: self._places[pair.sent_at].worker(pair.send.row) for pair in pairs}
+        for row, sending in {pair.send.row: pair.send for pair in pairs}.items():
+            senders[row].order(sending)
+        for sender in senders.values():
             _hear(sender, Ready)
-        for sender in senders:
+        for sender in senders.values():
             sender.begin()
-        sent = self._watch(senders, receivers, pairs, progress)
+        self._watch([senders[pair.send.row] for pair in pairs], receivers, pairs, progress)
+        reports = {row: _hear(sender, SendReport) for row, sender in senders.items()}
+        sent = [reports[pair.send.row] for pair in pairs]
         self._wait_for_frames_in_flight(receivers, sent, in_flight_s)
-        for receiver in receivers:
-            receiver.stop()
+        for hearing in [*receivers, *(reflector for reflector, _ in reflecting)]:
+            hearing.stop()
         received = [_hear(receiver, ReceiveReport) for receiver in receivers]
+        reflected = {order.row: _hear(reflector, ReflectReport) for reflector, order in reflecting}
         dropped = {place: self._places[place].kernel_drops() - before[place] for place in places}
         return [
-            Reports(one, other, dropped[pair.received_at])
+            Reports(one, other, dropped[pair.received_at], reflected[pair.reflect.row] if pair.reflect else None)
             for one, other, pair in zip(sent, received, pairs, strict=True)
         ]
 
@@ -166,11 +194,11 @@ class FrameEngine:
         receivers: Sequence[FrameWorker],
         pairs: Sequence[Pair],
         progress: Progress,
-    ) -> list[SendReport]:
+    ) -> None:
         """Tells of the frames until every sender is done."""
         expected_s = max(sum(frames / load for load, frames, _ in pair.send.steps) for pair in pairs)
         deadline_ns = self._clock.now_ns() + int((expected_s + READY_S) * 1e9)
-        waiting = list(senders)
+        waiting = list(dict.fromkeys(senders))
         while waiting:
             ready, _, _ = select.select(waiting, [], [], _LOOK_EVERY_S)
             waiting = [worker for worker in waiting if worker not in ready]
@@ -178,7 +206,6 @@ class FrameEngine:
                 progress(number, sender.frames(), receiver.frames(), receiver.delay_ns())
             if self._clock.now_ns() > deadline_ns:
                 raise NearEndError("a sender did not end in time", "Its host may be overloaded; try again.")
-        return [_hear(sender, SendReport) for sender in senders]
 
     def _wait_for_frames_in_flight(
         self, receivers: Sequence[FrameWorker], sent: Sequence[SendReport], in_flight_s: float
@@ -198,27 +225,51 @@ def _hear(worker: FrameWorker, kind: type[LineT]) -> LineT:
 
 
 class OwnWorkers:
-    """The workers of this host."""
+    """The workers of this host. Those of one kind that are to stay on one core are one process: where a host has fewer
+    cores than streams, processes would only wait for each other. Unless they are `apart`, each with orders of its own
+    at any time."""
 
-    def __init__(self, namespaces: Sequence[str] = ()) -> None:
-        self._namespaces = list(namespaces)
-        self._counters = Counters(ROWS)
+    def __init__(self, namespaces: Sequence[str] = (), apart: bool = False) -> None:
+        self._namespaces, self._apart = list(namespaces), apart
+        self.counters = Counters(ROWS)
+        self._processes: dict[object, FrameProcess] = {}
         self._workers: dict[int, OwnWorker] = {}
-        self._helper: OwnWorker | None = None
+        self._given: list[tuple[OwnWorker, StreamOrder]] = []
         self._closed = False
 
     def worker(self, row: int) -> "OwnWorker":
-        """The worker that counts into a row, started where it is new."""
+        """The worker that counts into a row."""
         if row not in self._workers:
-            self._workers[row] = OwnWorker(self._namespaces, self._counters, row)
+            self._workers[row] = OwnWorker(self, row)
         return self._workers[row]
 
     def help(self, order: Line) -> Line:
         """Has a worker beside the others obey, and returns its answer."""
-        if not self._helper:
-            self._helper = OwnWorker(self._namespaces, self._counters, 0)
-        self._helper.tell(order)
-        return self._helper.hear_any(READY_S)
+        helper = self._process("helper")
+        helper.tell(encode(order))
+        return helper.hear(None, READY_S)
+
+    def give(self, worker: "OwnWorker", order: StreamOrder) -> None:
+        """Takes an order, to be passed on with others when an answer is asked for."""
+        self._given.append((worker, order))
+        if self._apart:
+            self.pass_on()
+
+    def pass_on(self) -> None:
+        """Passes on what was given."""
+        together: dict[object, list[StreamOrder]] = {}
+        for worker, order in self._given:
+            key: object = worker.row if self._apart or order.cpu is None else (order.kind, order.cpu)
+            worker.process = self._process(key)
+            together.setdefault(key, []).append(order)
+        self._given.clear()
+        for key, orders in together.items():
+            self._processes[key].carry_out(orders)
+
+    def _process(self, key: object) -> "FrameProcess":
+        if key not in self._processes:
+            self._processes[key] = FrameProcess(self._namespaces, self.counters)
+        return self._processes[key]
 
     def kernel_drops(self) -> int:
         """Of this host, on all cores."""
@@ -226,22 +277,23 @@ class OwnWorkers:
 
     def close(self) -> None:
         """Ends all workers; may be called again."""
-        for worker in (*self._workers.values(), *filter(None, [self._helper])):
-            worker.kill()
+        for process in self._processes.values():
+            process.kill()
         if not self._closed:
-            self._counters.close()
+            self.counters.close()
         self._closed = True
 
 
-class OwnWorker:
-    """One worker of this host: a process."""
+class FrameProcess:
+    """A process of this host that is one worker, or several."""
 
-    def __init__(self, namespaces: Sequence[str], counters: Counters, row: int) -> None:
+    def __init__(self, namespaces: Sequence[str], counters: Counters) -> None:
         setup = {"namespaces": list(namespaces), "counters_fd": counters.fileno(), "rows": ROWS}
         single = {"OPENBLAS_NUM_THREADS": "1"}  # threads would keep it from joining a user namespace
-        self._counters, self._row = counters, row
         self._worker = Worker("harvok.traffic.frame_worker", json.dumps(setup), [counters.fileno()], single)
         self._worker.wait_ready()
+        self._said: dict[int | None, deque[Line]] = {}
+        self._begun = False
 
     @property
     def pid(self) -> int:
@@ -250,38 +302,80 @@ class OwnWorker:
     def fileno(self) -> int:
         return self._worker.fileno()
 
-    def order(self, line: Line) -> None:
-        """Tells it what to do, with its counters at zero."""
-        for cell in FrameCell:
-            self._counters.cells[Counters.index(self._row, cell)] = 0
-        if isinstance(line, SendOrder):
-            starts = self._counters.row_cells(line.steps_row, len(line.steps))
-            for step in range(len(line.steps)):
-                starts[step] = NOT_YET
-        self.tell(line)
+    def tell(self, text: bytes) -> None:
+        """Says a line to it."""
+        self._worker.tell(text)
 
-    def tell(self, line: Line) -> None:
-        """The same for an order that counts nothing."""
-        self._worker.tell(encode(line))
+    def carry_out(self, orders: Sequence[StreamOrder]) -> None:
+        """Gives it orders to carry out together."""
+        self._begun = False
+        self.tell(encode_orders(orders))
 
     def begin(self) -> None:
-        self._worker.begin()
+        """The word for which senders wait that are ready; once for all of them."""
+        if not self._begun:
+            self._worker.begin()
+        self._begun = True
 
-    def hear_any(self, timeout_s: float) -> Line:
-        """The next line. Raises NearEndError when the worker failed, died or says nothing."""
-        return decode(self._worker.hear_line(timeout_s))
-
-    def frames(self) -> int:
-        return self._counters.read(self._row, FrameCell.FRAMES)
-
-    def delay_ns(self) -> int:
-        return self._counters.read(self._row, FrameCell.DELAY_NS)
-
-    def stop(self) -> None:
-        self._counters.cells[Counters.index(self._row, FrameCell.STOP)] = 1
+    def hear(self, row: int | None, timeout_s: float) -> Line:
+        """The next line that is about a row. Raises NearEndError when the process failed, died or says nothing."""
+        mine = self._said.setdefault(row, deque())
+        while not mine:
+            about, line = decode_answer(self._worker.hear_line(timeout_s))
+            self._said.setdefault(about, deque()).append(line)
+        return mine.popleft()
 
     def kill(self) -> None:
         self._worker.kill()
+
+
+class OwnWorker:
+    """One worker of this host, which has a row of counters."""
+
+    def __init__(self, place: OwnWorkers, row: int) -> None:
+        self._place, self.row = place, row
+        self.process: FrameProcess | None = None
+
+    def fileno(self) -> int:
+        return self._its_process.fileno()
+
+    @property
+    def pid(self) -> int:
+        return self._its_process.pid
+
+    @property
+    def _its_process(self) -> FrameProcess:
+        assert self.process, "it has no order yet"
+        return self.process
+
+    def order(self, line: Line) -> None:
+        """Tells it what to do, with its counters at zero."""
+        assert isinstance(line, StreamOrder)
+        counters = self._place.counters
+        for cell in FrameCell:
+            counters.cells[Counters.index(self.row, cell)] = 0
+        if isinstance(line, SendOrder):
+            starts = counters.row_cells(line.steps_row, len(line.steps))
+            for step in range(len(line.steps)):
+                starts[step] = NOT_YET
+        self._place.give(self, line)
+
+    def begin(self) -> None:
+        self._its_process.begin()
+
+    def hear_any(self, timeout_s: float) -> Line:
+        """The next line. Raises NearEndError when the worker failed, died or says nothing."""
+        self._place.pass_on()
+        return self._its_process.hear(self.row, timeout_s)
+
+    def frames(self) -> int:
+        return self._place.counters.read(self.row, FrameCell.FRAMES)
+
+    def delay_ns(self) -> int:
+        return self._place.counters.read(self.row, FrameCell.DELAY_NS)
+
+    def stop(self) -> None:
+        self._place.counters.cells[Counters.index(self.row, FrameCell.STOP)] = 1
 
 
 def kernel_drops() -> int:

@@ -53,4 +53,7 @@ def templates(order: SendOrder) -> list[bytes]:
         for source, to, source_ip, to_ip, source_port, to_port in order.ends
     ]
     count = min(math.lcm(len(sizes), len(ends)), order.slots)
-    return [build(sizes[n % len(sizes)], order.ip, ends[n % len(ends)], order.stream, 0) for n in range(count)]
+    return [
+        build(sizes[n % len(sizes)], order.ip, ends[n % len(ends)], order.stream, 0, order.vlans, order.dscp)
+        for n in range(count)
+    ]

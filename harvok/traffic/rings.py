@@ -7,7 +7,6 @@ frames, cut by a classic BPF filter to one length, so that a block is an array w
 
 import errno
 import mmap
-import select
 import socket
 import struct
 import sys
@@ -18,16 +17,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from harvok.core.ethernet import FCS_BYTES
+from harvok.core.ethernet import FCS_BYTES, VLAN_TAG_BYTES
 from harvok.core.wire.frame import (
-    FRAGMENT_AT,
     MORE_FRAGMENTS,
-    UDP6_CHECKSUM_AT,
     FrameIp,
+    fragment_offset,
     header_offset,
     mark_bytes,
     mark_offset,
     slot_offset,
+    udp6_checksum_offset,
 )
 from harvok.errors import NearEndError
 from harvok.traffic.packet_filter import attach_filter
@@ -41,7 +40,7 @@ from harvok.traffic.stream_filter import (
 
 SOL_PACKET = 263
 _ADD_MEMBERSHIP, _PROMISCUOUS = 1, 1
-_RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, _IGNORE_OUTGOING = 5, 6, 10, 13, 14, 15, 23
+_RX_RING, _STATISTICS, _VERSION, _TX_RING, _LOSS, _VNET_HDR, IGNORE_OUTGOING = 5, 6, 10, 13, 14, 15, 23
 _V2, _V3 = 1, 2
 EVERY_PROTOCOL = 0x0003
 _FREE, SEND_REQUEST = 0, 1  # TP_STATUS_AVAILABLE, TP_STATUS_SEND_REQUEST
@@ -88,7 +87,7 @@ class SendRing:
     largest frame needs.
     """
 
-    def __init__(self, interface: str, frames: Sequence[bytes], slots: int, ip: FrameIp) -> None:
+    def __init__(self, interface: str, frames: Sequence[bytes], slots: int, ip: FrameIp, tags: int = 0) -> None:
         slot_bytes = slot_bytes_for(max(map(len, frames)))
         size = -(-slots * slot_bytes // _PAGE) * _PAGE
         if size // slot_bytes != slots:
@@ -102,13 +101,13 @@ class SendRing:
         self._sock.setsockopt(SOL_PACKET, _TX_RING, request)
         self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)
-        self._fill(memory, frames, ip)
+        self._fill(memory, frames, ip, tags)
         mark = np.dtype((np.void, mark_bytes(ip)))
         layout = np.dtype(
             {
                 "names": ["status", "mark"],
                 "formats": ["<u4", mark],
-                "offsets": [0, _V2_DATA + mark_offset(ip)],
+                "offsets": [0, _V2_DATA + mark_offset(ip, tags)],
                 "itemsize": slot_bytes,
             }
         )
@@ -119,16 +118,16 @@ class SendRing:
         """What `send` calls, bare, for a loop that has no time for more: with b"" and MSG_DONTWAIT."""
         bind(self._sock, interface, 0)
 
-    def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp) -> None:
+    def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp, tags: int) -> None:
         for turn, frame in enumerate(frames):
             vnet = struct.pack("<BBHHHH", 0, 0, len(frame), 0, 0, 0)
             head = struct.pack("<II", _FREE, _VNET_BYTES + len(frame)).ljust(_SLOT_HEADER, b"\0")
             text = head + vnet + frame
             memory[turn :: len(frames), : len(text)] = np.frombuffer(text, dtype=np.uint8)
         numbers = np.arange(self.slots)
-        _write_words(memory, _V2_DATA + slot_offset(ip), numbers)
+        _write_words(memory, _V2_DATA + slot_offset(ip, tags), numbers)
         if ip == 6:
-            at = _V2_DATA + UDP6_CHECKSUM_AT
+            at = _V2_DATA + udp6_checksum_offset(tags)
             total = (~_read_words(memory, at) & 0xFFFF) + numbers
             checksum = ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
             _write_words(memory, at, np.where(checksum, checksum, 0xFFFF))
@@ -263,14 +262,21 @@ class ReceiveRing:
     counted, in `corrupted`."""
 
     def __init__(
-        self, interface: str, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, blocks: int
+        self,
+        interface: str,
+        ip: FrameIp,
+        stream: int,
+        frame_sizes: Sequence[int],
+        read_one_in: int,
+        blocks: int,
+        tags: int = 0,
     ) -> None:
         self._blocks = blocks
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(SOL_PACKET, _VERSION, _V3)
-        self._sock.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
-        snap = snap_bytes(ip)
-        _attach_intact_filter(self._sock, ip, stream, frame_sizes, read_one_in)
+        self._sock.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
+        snap = snap_bytes(ip, tags)
+        _attach_intact_filter(self._sock, ip, stream, frame_sizes, read_one_in, tags)
         frame_bytes = 2048
         request = struct.pack(
             "IIIIIII", _BLOCK_BYTES, blocks, frame_bytes, _BLOCK_BYTES // frame_bytes * blocks, _RETIRE_MS, 0, 0
@@ -282,7 +288,7 @@ class ReceiveRing:
         self._memory = np.frombuffer(self._map, dtype=np.uint8)
         self._status = self._memory[8:].view("<u4")[:: _BLOCK_BYTES // 4][:blocks]
         stride = -(-(_SNAP_OFFSET_IN_V3 + snap) // 8) * 8
-        test, fragment = _SNAP_OFFSET_IN_V3 + header_offset(ip), _SNAP_OFFSET_IN_V3 + FRAGMENT_AT
+        test, fragment = _SNAP_OFFSET_IN_V3 + header_offset(ip, tags), _SNAP_OFFSET_IN_V3 + fragment_offset(tags)
         self._layout = np.dtype(
             {
                 "names": [
@@ -304,17 +310,18 @@ class ReceiveRing:
             }
         )
         self.corrupted = CorruptedFrames()
-        self._ip, self._lengths = ip, np.array([size - FCS_BYTES for size in frame_sizes])
+        self._ip, self._tags = ip, tags
+        self._lengths = np.array([size - FCS_BYTES + VLAN_TAG_BYTES * tags for size in frame_sizes])
         self._at = 0
-        self._poll = select.poll()
-        self._poll.register(self._sock, select.POLLIN | select.POLLERR)
         bind(self._sock, interface, EVERY_PROTOCOL)
         listen_to_everything(self._sock, interface)
 
-    def blocks(self, timeout_ms: int) -> Iterator[Block]:
-        """The blocks that are full by now, oldest first; waits up to `timeout_ms` when there is none."""
-        if not self._status[self._at] & _WITH_USER:
-            self._poll.poll(timeout_ms)
+    def fileno(self) -> int:
+        """Readable when a block is full."""
+        return self._sock.fileno()
+
+    def blocks(self) -> Iterator[Block]:
+        """The blocks that are full by now, oldest first."""
         while self._status[self._at] & _WITH_USER:
             if len(block := self._intact(self._read(self._at * _BLOCK_BYTES))):
                 yield block
@@ -323,7 +330,7 @@ class ReceiveRing:
 
     def _intact(self, frames: NDArray[Any]) -> Block:
         """The frames of a block that are as they were sent."""
-        corrupted = frames["kept"] == corrupted_snap_bytes(self._ip)
+        corrupted = frames["kept"] == corrupted_snap_bytes(self._ip, self._tags)
         if not np.count_nonzero(corrupted):
             return Block(frames)
         lengths, fragments = frames["length"][corrupted], frames["fragment"][corrupted] & MORE_FRAGMENTS
@@ -359,12 +366,12 @@ def listen_to_everything(sock: socket.socket, interface: str) -> None:
     sock.setsockopt(SOL_PACKET, _ADD_MEMBERSHIP, struct.pack("iHH8s", index, _PROMISCUOUS, 0, b""))
 
 
-def counting_socket(interface: str, ip: FrameIp, stream: int) -> socket.socket:
+def counting_socket(interface: str, ip: FrameIp, stream: int, tags: int = 0) -> socket.socket:
     """A socket that only counts: how many frames of a stream come in on a port; see `statistics`."""
     sock = open_packet_socket(interface)
-    sock.setsockopt(SOL_PACKET, _IGNORE_OUTGOING, 1)
+    sock.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
-    attach_filter(sock, stream_filter(ip, stream, 64))
+    attach_filter(sock, stream_filter(ip, stream, 64, tags))
     bind(sock, interface, EVERY_PROTOCOL)
     return sock
 
@@ -376,13 +383,13 @@ def statistics(sock: socket.socket) -> tuple[int, int]:
 
 
 def _attach_intact_filter(
-    sock: socket.socket, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int
+    sock: socket.socket, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, tags: int
 ) -> None:
     """As long a filter as the kernel grants memory for: 20 kB by default before Linux 6.9 (net.core.optmem_max)."""
     words = MAX_WORDS
     while True:
         try:
-            return attach_filter(sock, intact_filter(ip, stream, frame_sizes, read_one_in, words))
+            return attach_filter(sock, intact_filter(ip, stream, frame_sizes, read_one_in, words, tags))
         except OSError as error:
             if error.errno != errno.ENOMEM or not words:
                 raise

@@ -9,8 +9,18 @@ number fills the last of them.
 import math
 from collections.abc import Sequence
 
-from harvok.core.ethernet import FCS_BYTES
-from harvok.core.wire.frame import ETHERTYPE_OF, FILL, FrameIp, header_offset, mark_bytes, mark_offset, slot_offset
+from harvok.core.ethernet import FCS_BYTES, VLAN_TAG_BYTES
+from harvok.core.wire.frame import (
+    ETHERTYPE_OF,
+    FILL,
+    LAP_AND_STAMP_BYTES,
+    FrameIp,
+    ethertype_offset,
+    header_offset,
+    mark_bytes,
+    mark_offset,
+    slot_offset,
+)
 from harvok.traffic.packet_filter import Instruction
 
 _LOAD_HALF, _LOAD_WORD, _LOAD_LENGTH, _AND, _IF_EQUAL, _IF_ABOVE, _GIVE = (
@@ -22,19 +32,19 @@ MAX_WORDS = 512
 """Words that are read of a frame, evenly spread: a filter may not be longer than 4096 instructions."""
 
 
-def snap_bytes(ip: FrameIp) -> int:
-    """How much of a frame the ring keeps: all headers and the mark."""
-    return mark_offset(ip) + mark_bytes(ip)
+def snap_bytes(ip: FrameIp, tags: int = 0) -> int:
+    """How much of a frame the ring keeps: all headers, lap and stamp."""
+    return mark_offset(ip, tags) + LAP_AND_STAMP_BYTES
 
 
-def corrupted_snap_bytes(ip: FrameIp) -> int:
+def corrupted_snap_bytes(ip: FrameIp, tags: int = 0) -> int:
     """How much it keeps of a frame that is not as it was sent."""
-    return snap_bytes(ip) + 1
+    return snap_bytes(ip, tags) + 1
 
 
-def stream_filter(ip: FrameIp, stream: int, snap: int) -> list[Instruction]:
+def stream_filter(ip: FrameIp, stream: int, snap: int, tags: int = 0) -> list[Instruction]:
     """`snap` bytes of the frames of a stream, and nothing of any other."""
-    return [*_of_stream(ip, stream), (_GIVE, 0, 0, snap)]
+    return [*_of_stream(ip, stream, tags), (_GIVE, 0, 0, snap)]
 
 
 def one_in(load_fps: float, frame_bytes: float) -> int:
@@ -44,32 +54,38 @@ def one_in(load_fps: float, frame_bytes: float) -> int:
 
 
 def intact_filter(
-    ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int = 1, max_words: int = MAX_WORDS
+    ip: FrameIp,
+    stream: int,
+    frame_sizes: Sequence[int],
+    read_one_in: int = 1,
+    max_words: int = MAX_WORDS,
+    tags: int = 0,
 ) -> list[Instruction]:
-    """The same, with one byte more of frames that have another length than any of `frame_sizes` (FCS counted), or
-    another content, which is read of one in `read_one_in`."""
-    lengths = sorted({size - FCS_BYTES for size in frame_sizes})
-    intact, corrupted = (_GIVE, 0, 0, snap_bytes(ip)), (_GIVE, 0, 0, corrupted_snap_bytes(ip))
+    """The same, with one byte more of frames that have another length than any of `frame_sizes` (FCS counted, `tags`
+    not), or another content, which is read of one in `read_one_in`."""
+    lengths = sorted({size - FCS_BYTES + VLAN_TAG_BYTES * tags for size in frame_sizes})
+    intact, corrupted = (_GIVE, 0, 0, snap_bytes(ip, tags)), (_GIVE, 0, 0, corrupted_snap_bytes(ip, tags))
     one_of_them = [(_LOAD_LENGTH, 0, 0, 0)]
     one_of_them += [(_IF_EQUAL, len(lengths) - number, 0, length) for number, length in enumerate(lengths)]
-    words = _words(ip, lengths, max_words, intact, corrupted)
-    few = [(_LOAD_HALF, 0, 0, slot_offset(ip)), (_AND, 0, 0, read_one_in - 1), (_IF_EQUAL, 1, 0, 0), intact]
-    return [*_of_stream(ip, stream), *one_of_them, corrupted, *(few if read_one_in > 1 else []), *words, intact]
+    words = _words(mark_offset(ip, tags) + mark_bytes(ip), lengths, max_words, intact, corrupted)
+    few = [(_LOAD_HALF, 0, 0, slot_offset(ip, tags)), (_AND, 0, 0, read_one_in - 1), (_IF_EQUAL, 1, 0, 0), intact]
+    return [*_of_stream(ip, stream, tags), *one_of_them, corrupted, *(few if read_one_in > 1 else []), *words, intact]
 
 
-def _of_stream(ip: FrameIp, stream: int) -> list[Instruction]:
+def _of_stream(ip: FrameIp, stream: int, tags: int) -> list[Instruction]:
     nothing = (_GIVE, 0, 0, 0)
     return [
-        (_LOAD_HALF, 0, 0, 12), (_IF_EQUAL, 1, 0, ETHERTYPE_OF[ip]), nothing,
-        (_LOAD_WORD, 0, 0, header_offset(ip)), (_IF_EQUAL, 1, 0, stream), nothing,
+        (_LOAD_HALF, 0, 0, ethertype_offset(tags)), (_IF_EQUAL, 1, 0, ETHERTYPE_OF[ip]), nothing,
+        (_LOAD_WORD, 0, 0, header_offset(ip, tags)), (_IF_EQUAL, 1, 0, stream), nothing,
     ]  # fmt: skip
 
 
 def _words(
-    ip: FrameIp, lengths: Sequence[int], max_words: int, intact: Instruction, corrupted: Instruction
+    first: int, lengths: Sequence[int], max_words: int, intact: Instruction, corrupted: Instruction
 ) -> list[Instruction]:
     """Reads words behind the mark, as far as the frame goes: a load beyond its end would drop it."""
-    first, program, reached = snap_bytes(ip), [], 0
+    program: list[Instruction] = []
+    reached = 0
     every = range(first, lengths[-1] - 3, 4)
     for at in every[:: -(-len(every) // max_words) or 1] if max_words else ():
         if at + 4 > reached:

@@ -159,7 +159,7 @@ class WhileItRuns(unittest.TestCase):
         self.assertIn("mix frames", trial_words(replace(self.TRIAL, frame_sizes=(64, 1518))))
         self.assertIn("0 s, 0 frames/s", progress_words(0.0, {SENT_FRAMES: 0, RECEIVED_FRAMES: 0}))
         clean = SimulatedPorts(Device(1e9)).run(self.TRIAL, Observer())
-        self.assertIn("nothing lost, delay median", result_words(clean))
+        self.assertIn("nothing lost, delay median", result_words(self.TRIAL, clean))
 
 
 class Rigs(unittest.TestCase):

@@ -5,7 +5,7 @@ import unittest
 from datetime import UTC, datetime
 from itertools import pairwise
 
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from harvok.core.measures.changes import find_changes
@@ -61,6 +61,7 @@ class Finding(unittest.TestCase):
         (change,) = find_changes([*[0.0] * 10, *[0.5] * 10])
         self.assertEqual((change.index, change.share), (10, float("inf")))
 
+    @settings(suppress_health_check=[HealthCheck.too_slow], deadline=None)
     @given(st.lists(st.floats(0, 1e12), max_size=60))
     def test_changes_are_in_order_and_apart(self, values: list[float]) -> None:
         places = [0, *(change.index for change in find_changes(values)), len(values)]

@@ -2,13 +2,15 @@ import unittest
 from collections.abc import Generator, Sequence
 
 from harvok.core.drive import drive
-from harvok.core.ends import RECEIVE, SEND, CpuUse, DirectionChoice, Stream, frame_streams
+from harvok.core.ends import RECEIVE, SEND, CpuUse, DirectionChoice, Stream
 from harvok.core.figures import Figure
+from harvok.core.frame_streams import frame_streams
 from harvok.core.link import Link, PortSpeed
 from harvok.core.observer import Observer, Observers, RunOutline
 from harvok.core.procedure import Context, Findings
 from harvok.core.procedures.tcp import TcpTest, tcp_test
 from harvok.core.samples import Sample
+from harvok.core.stream_frames import arriving_share, leaving_share, senders_of
 from harvok.core.tcp.notices import link_notices, result_notices
 from harvok.core.tcp.rows import IntervalRow, RowJoiner
 from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
@@ -129,14 +131,14 @@ class Rows(unittest.TestCase):
         self.assertEqual([RECEIVE.end_of(role) for role in ("sender", "receiver")], ["far", "near"])
 
     def test_streams_between_named_ends(self) -> None:
-        (stream, other) = frame_streams(["north:south", " east : south", "north:south"], "both")
+        (stream, other) = frame_streams(["north:south", " east : south", "north:south"], "both").streams
         self.assertEqual((stream.name, stream.role_at("south")), ("north to south", "receiver"))
         self.assertEqual((other.source, other.destination), ("east", "south"))
-        self.assertEqual(frame_streams([], "both"), (SEND, RECEIVE))
+        self.assertEqual(frame_streams([], "both").streams, (SEND, RECEIVE))
         ports = ["a", "b", "c"]
-        from_one, to_one = (frame_streams([text], "send", ports) for text in ("a:all", "all:a"))
+        from_one, to_one = (frame_streams([text], "send", ports).streams for text in ("a:all", "all:a"))
         self.assertEqual([one.name for one in (*from_one, *to_one)], ["a to b", "a to c", "b to a", "c to a"])
-        mesh = frame_streams(["all:all", "a:c"], "send", ports)
+        mesh = frame_streams(["all:all", "a:c"], "send", ports).streams
         self.assertEqual((len(mesh), len(set(mesh))), (6, 6))
         with self.assertRaisesRegex(UsageError, "which ports are meant"):
             frame_streams(["a:all"], "send")
@@ -145,6 +147,36 @@ class Rows(unittest.TestCase):
                 frame_streams([wrong], "send")
         with self.assertRaisesRegex(UsageError, "65 streams at once are too many"):
             frame_streams([f"north:port{number}" for number in range(65)], "send")
+
+    def test_what_a_stream_has_of_its_own(self) -> None:
+        named = frame_streams(["a:b,load=50%,size=1518, vlan=100.20,dscp=46", "b:a", "a:c,to=broadcast"], "send")
+        self.assertEqual([one.name for one in named.streams], ["a to b", "b to a", "a to c"])
+        self.assertEqual(set(named.frames_of), {"a to b", "a to c"}, "the others are plain")
+        own = named.frames_of["a to b"]
+        self.assertEqual((own.load_share, own.frame_sizes, own.vlans, own.dscp), (0.5, (1518,), (100, 20), 46))
+        self.assertEqual(str(own), "50.0 % of the load, 1518 B, VLAN 20 in 100, DSCP 46")
+        self.assertEqual(own.mean_bytes((64,)), 1526)
+        self.assertAlmostEqual(own.load_fps(1000.0, (64,)), 1000 * 0.5 * 84 / 1546, msg="the same share of line rate")
+        self.assertTrue(named.frames_of["a to c"].is_copied)
+        for wrong, said in (
+            ("a:b,load=0%", "above 0"),
+            ("a:b,load=50", "not a percentage"),
+            ("a:b,vlan=4095", "not a VLAN, 1 to 4094"),
+            ("a:b,vlan=1.2.3", "two tags"),
+            ("a:b,dscp=64", "not a DSCP, 0 to 63"),
+            ("a:b,to=c", "not broadcast or multicast"),
+            ("a:b,size=63", "neither a frame size"),
+            ("a:b,colour=red", "a stream has no 'colour=red'"),
+        ):
+            with self.assertRaisesRegex(UsageError, said):
+                frame_streams([wrong], "send")
+
+    def test_streams_that_are_the_same_frames_load_their_port_once(self) -> None:
+        named = frame_streams(["a:b,to=broadcast", "a:c,to=broadcast", "a:d", "b:d,load=50%"], "send")
+        groups = senders_of(named.streams, named.frames_of)
+        self.assertEqual([[s.name for s in one] for one in groups], [["a to b", "a to c"], ["a to d"], ["b to d"]])
+        self.assertEqual(leaving_share(named.streams, named.frames_of), 2.0)
+        self.assertEqual(arriving_share(named.streams, named.frames_of), 1.5)
 
 
 class Notices(unittest.TestCase):

@@ -8,6 +8,7 @@ import re
 import tempfile
 import unittest
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -87,8 +88,47 @@ class Forms(unittest.TestCase):
         root = ElementTree.fromstring(junit(report()).encode())
         suite = root[0]
         self.assertEqual([suite.get(key) for key in ("tests", "failures", "errors")], ["3", "1", "1"])
-        self.assertEqual([[child.tag for child in case] for case in suite], [["failure"], ["error"], []])
+        cases = suite.findall("testcase")
+        self.assertEqual([[child.tag for child in case] for case in cases], [["failure"], ["error"], ["system-out"]])
         self.assertEqual(suite.get("hostname"), "dome")
+
+    def test_junit_names_its_cases_after_what_is_judged(self) -> None:
+        def names(low: float, high: float) -> list[str | None]:
+            findings = [
+                Finding(
+                    "REJECT", "send", f"settled goodput is {low} Mb/s, which misses the limit of at least 900 Mb/s"
+                ),
+                Finding("ACCEPT", "512 B, at 90 %", f"frame loss {high} %, which meets the limit of at most 1 %"),
+                Finding("RETEST", "", f"only {round(low)} of 5 runs are complete"),
+                Finding("RETEST", "", f"only {round(high)} of 5 runs are complete"),
+            ]
+            root = ElementTree.fromstring(junit(report(findings=findings)))
+            return [case.get("name") for case in root.iter("testcase")]
+
+        self.assertEqual(names(3, 0.1), names(2, 0.5), "the same cases, whatever was measured")
+        self.assertEqual(
+            names(3, 0.1),
+            ["send: settled goodput", "512 B, at 90 %: frame loss", "conditions: only", "conditions: only (2)"],
+        )
+
+    def test_junit_is_of_the_common_form(self) -> None:
+        import xmlschema
+
+        schema = xmlschema.XMLSchema(Path(__file__).with_name("junit.xsd"))
+        for findings in (report().findings, []):
+            schema.validate(junit(report(findings=findings)))
+        with self.assertRaises(xmlschema.XMLSchemaValidationError):
+            schema.validate(junit(report()).replace("failures=", "faults="))
+
+    def test_junit_has_what_a_ci_wants_beside_the_cases(self) -> None:
+        ended = [one.model_copy(update={"ended": one.started + timedelta(seconds=30)}) for one in RECORDS]
+        (suite,) = ElementTree.fromstring(junit(report(records=ended)))
+        self.assertEqual(suite.get("time"), "300.000")
+        self.assertEqual([suite[0].tag, *{child.tag for child in suite[1:]}], ["properties", "testcase"])
+        said = {one.get("name"): one.get("value") for one in suite[0]}
+        self.assertEqual((said["verdict"], said["operator"]), ("REJECT", "M. Kepler"))
+        self.assertEqual(said[f"run {RECORDS[0].id}"], "before, complete")
+        self.assertTrue(any(name and name.startswith(f"run {RECORDS[9].id}: settled goodput") for name in said))
 
     def test_pdf_has_numbered_pages_and_the_verdict(self) -> None:
         rows = [[f"run {n}", "x" * 80] for n in range(200)]

@@ -7,7 +7,8 @@ from pathlib import Path
 from unittest.mock import patch
 
 from harvok.clock import SYSTEM
-from harvok.core.ends import RECEIVE, SEND, frame_streams
+from harvok.core.ends import RECEIVE, SEND
+from harvok.core.frame_streams import frame_streams
 from harvok.core.models.rig import RIG_FILE, Side, VirtualRig
 from harvok.core.observer import Observer
 from harvok.core.samples import Sample, SampleTable
@@ -76,7 +77,7 @@ class Devices(unittest.TestCase):
                 self.assertGreater(one.last_loss_s or 0, 0.1)
 
     def test_streams_from_many_ports_to_one(self) -> None:
-        streams = frame_streams(["port1:port3", "port2:port3", "port3:port1"], "send")
+        streams = frame_streams(["port1:port3", "port2:port3", "port3:port1"], "send").streams
         with VirtualPorts(rig(ports=3)) as ports:
             result = run(ports, streams=streams)
         self.assertEqual([one.direction for one in result.directions], [stream.name for stream in streams])
@@ -88,10 +89,10 @@ class Devices(unittest.TestCase):
         names = {name: {"interface": f"eth{at}"} for at, name in enumerate(("north", "south", "east"))}
         file = RIG_FILE.validate_python(BARE | {"kind": "ports", "ports": names})
         self.assertEqual(file.port_names, ["north", "south", "east"])
-        check_streams(file, frame_streams(["north:east"], "send"))
+        check_streams(file, frame_streams(["north:east"], "send").streams)
         for streams, words in (
             ((SEND,), "has 3 ports, so send does not say"),
-            (frame_streams(["north:west"], "send"), "no port west"),
+            (frame_streams(["north:west"], "send").streams, "no port west"),
         ):
             with self.assertRaisesRegex(UsageError, words):
                 check_streams(file, streams)

@@ -2,11 +2,12 @@
 
 import struct
 import unittest
+from itertools import product
 from unittest import mock
 
 import numpy as np
 
-from harvok.core.wire.frame import Ends, FrameIp, build, header_offset, min_frame_bytes
+from harvok.core.wire.frame import Ends, FrameIp, build, header_offset, mark_bytes, mark_offset, min_frame_bytes
 from harvok.core.wire.frame_orders import SendOrder
 from harvok.errors import NearEndError, UsageError
 from harvok.traffic import rings
@@ -57,32 +58,37 @@ class Filters(unittest.TestCase):
                 self.assertEqual(passed(program, frame), 0)
 
     def test_what_is_not_as_it_was_sent_is_told_by_one_byte_more(self) -> None:
-        for ip, ends in ENDS.items():
-            sizes, intact, spoiled = (min_frame_bytes(ip), 512, 1518), snap_bytes(ip), corrupted_snap_bytes(ip)
-            program = intact_filter(ip, 0xC0FFEE, sizes, read_one_in=16)
+        for (ip, ends), inner in product(ENDS.items(), ((), (20,))):
+            tags, sizes = len(inner), (min_frame_bytes(ip), 512, 1518)
+            intact, spoiled = snap_bytes(ip, tags), corrupted_snap_bytes(ip, tags)
+            program = intact_filter(ip, 0xC0FFEE, sizes, read_one_in=16, tags=tags)
             self.assertLess(len(program), 4096)
             for size in sizes:
                 for slot in (3, 16, 160):
-                    self.assertEqual(passed(program, build(size, ip, ends, 0xC0FFEE, slot)), intact, (ip, size))
-            whole = build(1518, ip, ends, 0xC0FFEE, 16)
-            for length in (100, 511, 513, 1394, 1513, 1515):
+                    frame = build(size, ip, ends, 0xC0FFEE, slot, inner)
+                    self.assertEqual(passed(program, frame), intact, (ip, size, inner))
+                    other_way = intact_filter(ip, 0xC0FFEE, sizes, tags=1 - tags)
+                    self.assertEqual(passed(other_way, frame), 0, "tags of another number")
+            whole = build(1518, ip, ends, 0xC0FFEE, 16, inner)
+            for length in (100, 511, 513, 1394, 1513, 1515 + 4 * tags):
                 self.assertEqual(passed(program, (whole + b"\0")[:length]), spoiled, (ip, length))
-            for at in (intact, 300, 1506):
+            for at in (mark_offset(ip, tags) + mark_bytes(ip), 300, 1506):
                 altered = bytearray(whole)
                 altered[at] ^= 1
                 self.assertEqual(passed(program, bytes(altered)), spoiled, (ip, at))
-            self.assertEqual(passed(intact_filter(ip, 0xC0FFEE, sizes, 1, 0), bytes(altered)), intact)
-            jumbo = intact_filter(ip, 0xC0FFEE, [9018])
+            self.assertEqual(passed(intact_filter(ip, 0xC0FFEE, sizes, 1, 0, tags), bytes(altered)), intact)
+            jumbo = intact_filter(ip, 0xC0FFEE, [9018], tags=tags)
             self.assertLess(len(jumbo), 4096)
-            self.assertEqual(passed(jumbo, build(9018, ip, ends, 0xC0FFEE, 16)), intact)
+            self.assertEqual(passed(jumbo, build(9018, ip, ends, 0xC0FFEE, 16, inner)), intact)
 
     def test_the_content_of_a_gigabit_is_read_whole_and_of_more_in_part(self) -> None:
         self.assertEqual([one_in(fps, 1518) for fps in (1000, 81_274, 170_000, 812_744)], [1, 1, 4, 16])
 
     def test_the_slots_of_a_ring_are_alike_for_both(self) -> None:
-        for ip in ENDS:
-            ends = {-(-(rings._SNAP_OFFSET_IN_V3 + kept) // 8) for kept in (snap_bytes(ip), corrupted_snap_bytes(ip))}
-            self.assertEqual(len(ends), 1, ip)
+        for ip, tags in product(ENDS, (0, 1)):
+            kept = snap_bytes(ip, tags), corrupted_snap_bytes(ip, tags)
+            ends = {-(-(rings._SNAP_OFFSET_IN_V3 + one) // 8) for one in kept}
+            self.assertEqual(len(ends), 1, (ip, tags))
 
     def test_only_arp_and_neighbour_discovery_reach_the_answerer(self) -> None:
         program = _only_questions_and_answers()
@@ -131,16 +137,17 @@ class SendRings(unittest.TestCase):
     """On the loopback interface; nothing is sent."""
 
     def test_every_slot_has_the_frame_it_would_have_alone(self) -> None:
-        for ip, ends in ENDS.items():
-            small = min_frame_bytes(ip)
+        for (ip, ends), vlans in product(ENDS.items(), ((), (10,), (100, 20))):
+            small, tags = min_frame_bytes(ip), 4 * len(vlans)
             sizes = [small, small + 40]
-            ring = rings.SendRing("lo", [build(size, ip, ends, 7, 0) for size in sizes], 1024, ip)
+            frames = [build(size, ip, ends, 7, 0, vlans, 46) for size in sizes]
+            ring = rings.SendRing("lo", frames, 1024, ip, len(vlans))
             memory = np.frombuffer(ring._map, dtype=np.uint8).reshape(1024, -1)
             for slot in (0, 1, 2, 255, 256, 700, 1023):
                 size = sizes[slot % 2]
-                text = bytes(memory[slot, rings.SLOT_OVERHEAD :][: size - 4])
-                self.assertEqual(text, build(size, ip, ends, 7, slot), (ip, slot))
-                self.assertEqual(struct.unpack("<I", bytes(memory[slot, 4:8]))[0], size - 4 + 10)
+                text = bytes(memory[slot, rings.SLOT_OVERHEAD :][: size - 4 + tags])
+                self.assertEqual(text, build(size, ip, ends, 7, slot, vlans, 46), (ip, slot, vlans))
+                self.assertEqual(struct.unpack("<I", bytes(memory[slot, 4:8]))[0], size - 4 + tags + 10)
             self.assertEqual((ring.pending(), ring.slots), (0, 1024))
             del memory
             ring.close()

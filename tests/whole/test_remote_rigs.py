@@ -9,7 +9,7 @@ from typing import Any
 from harvok.core.models.rig import RIG_FILE
 from harvok.testing.namespaces import ADDRESSES, Side
 from harvok.testing.two_testers import TEST_PORTS, TwoTesters
-from tests.whole.program import HARVOK, ProgramTest, until
+from tests.whole.program import HARVOK, Contention, ProgramTest, until
 from tests.whole.test_udp import NEEDS_ROOT
 
 RIG = """
@@ -116,6 +116,41 @@ class Remote(ProgramTest):
         last = record["trials"][-1]["result"]["directions"][0]
         self.assertEqual(last["clock_error_s"], 0.0)  # both are one machine
         self.assertGreater(last["delay"]["median_s"], 1e-6)
+
+    def test_a_port_that_sends_back_and_loads_without_a_pause(self) -> None:
+        self.lending("--frames", TEST_PORTS[1])
+        ramp = ("ramp", "rig.toml", "--frame-size", "1518", "--hold", "1s", "--trial-pause", "300ms", "--json")
+        one_way = self.record_of(*ramp, "--loads", "2%,5%,10%", "--continuous")
+        received = {f["labels"]["load"]: f for f in one_way["figures"] if f["quantity"] == "forwarding-rate"}
+        shares = {"2 %": 0.02, "5 %": 0.05, "10 %": 0.1}
+        for load, share in shares.items() & {(load, shares[load]) for load in received}:
+            self.assertAlmostEqual(received[load]["value"] / (share * 10e6 / 8 / 1538), 1, delta=0.1)
+        losses = {f["labels"]["load"]: f["value"] for f in one_way["figures"] if f["quantity"] == "frame-loss"}
+        self.assertEqual(losses, dict.fromkeys(received, 0), "each frame is counted in the step that sent it")
+        left_out = [load for load in shares if load not in received]  # which a busy host did not hold
+        self.assertTrue(all(any(f"at {load} is left out" in note for note in one_way["notices"]) for load in left_out))
+        rig = self.folder / "rig.toml"
+        rig.write_text(rig.read_text() + "reflect = true\n")
+        both_ways = self.record_of(*ramp, "--loads", "10%")
+        (loss,) = (f for f in both_ways["figures"] if f["quantity"] == "frame-loss")
+        self.assertEqual((loss["value"], loss["labels"]["direction"]), (0, "send and back"))
+        delays = [
+            next(f["value"] for f in record["figures"] if f["quantity"] == "latency-median")
+            for record in (one_way, both_ways)
+        ]
+        self.assertGreater(delays[1], 1.5 * delays[0], "there and back")
+        self.assertIn("loss and delay are of both ways together", " ".join(both_ways["notices"]))
+        process = self.on("near", "rfc2544", "rig.toml", *SHORT, "--direction", "receive")
+        self.assertIn("sends back what it gets, and nothing else", process.communicate(timeout=60)[1])
+
+    def record_of(self, *words: str) -> "dict[str, Any]":
+        contention, process = Contention(), self.on("near", *words)
+        out, err = process.communicate(timeout=280)
+        record: dict[str, Any] = json.loads(out)
+        if record["fault"] and record["fault"]["reference"] == "tester-limit":
+            self.skip_if_busy(contention)
+        self.assertEqual(process.returncode, 0, err)
+        return record
 
     def test_a_round_of_a_site_between_two_stations_that_lend_ports(self) -> None:
         self.lending("--frames", TEST_PORTS[1])

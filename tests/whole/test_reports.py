@@ -51,15 +51,34 @@ class Reports(ProgramTest):
         self.build("report.html")
         self.build("report.json")
         for name in ("report.html", "report.json"):
-            self.assertIn("unchanged", self.inside("report", "verify", name).stdout)
+            said = self.inside("report", "verify", name).stdout
+            for words in ("the text is the one", "it is not signed", "unchanged", "judged again: REJECT"):
+                self.assertIn(words, said)
         logbook = Logbook(str(self.logbook))
         record = logbook.record(logbook.find("last"))
         logbook.finish(record.model_copy(update={"note": "somebody was here"}))
         logbook.close()
         self.assertIn("CHANGED", self.inside("report", "verify", "report.html", code=1).stdout)
         self.inside("logbook", "remove", "last", "--yes")
-        self.assertIn("there is no run", self.inside("report", "verify", "report.html", code=2).stderr)
+        self.assertIn("there is no run", self.inside("report", "verify", "report.html", code=1).stdout)
         self.assertIn("names no runs", self.inside("report", "verify", "plan.toml", code=2).stderr)
+
+    def test_a_signed_report_shows_who_altered_it(self) -> None:
+        self.env |= {"HARVOK_KEYS": str(self.folder / "keys")}
+        key = json.loads(self.inside("report", "key", "--json").stdout)
+        self.assertTrue(key["made_now"])
+        self.assertEqual(Path(key["file"]).stat().st_mode & 0o077, 0)
+        self.assertIn(f"there is {key['file']}", self.inside("report", "key").stdout)
+        self.build("report.html")
+        verify = ("report", "verify", "report.html")
+        self.assertIn("(the one expected)", self.inside(*verify, "--key", key["key"]).stdout)
+        self.assertIn("ANOTHER key", self.inside(*verify, "--key", "ab" * 32, code=1).stdout)
+        (self.folder / "plan.toml").rename(self.folder / "elsewhere.toml")
+        self.assertIn("it cannot be judged again", self.inside(*verify).stdout)
+        page = self.folder / "report.html"
+        page.write_text(page.read_text().replace("REJECT", "ACCEPT"))
+        held = json.loads(self.inside(*verify, "--json", code=1).stdout)
+        self.assertEqual([one["holds"] for one in held], [False, False, True, None])
 
     def test_every_form_says_the_same(self) -> None:
         found = json.loads(self.build("report.json"))

@@ -67,13 +67,14 @@ class Shared(SharedTests):
         spans = sorted((test.began, test.ended) for test in others if test.began and test.ended)
         self.assertTrue(all(spans[n][1] <= spans[n + 1][0] for n in range(2)), spans)
         with closing(Logbook(self.url)) as logbook:
-            self.assertEqual([line.state for line in logbook.lines()], ["complete"] * 3 + ["broken"])
+            *later, first_run = [line.state for line in logbook.lines()]  # on a slow host more became due
+        self.assertEqual((first_run, later[-3:]), ("broken", ["complete"] * 3))
 
     def test_when_the_database_was_away_it_goes_on(self) -> None:
         site = self.site(self.stations, ["dome > hall", "dome > shy"])
         self.wait_for(("hall", timedelta(seconds=5)))
         process = self.start("site", "run", site, "--shared", cold=True)
-        until(lambda: self.states() == ["done"], 60)
+        until(lambda: self.states() == ["done"], 150)
         self.engine.dispose()
         self.postgres("pg_ctl", "stop", "--mode=immediate", "--wait")
         time.sleep(3)

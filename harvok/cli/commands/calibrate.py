@@ -92,7 +92,7 @@ def _of_frames(
     keeping: RecordOptions,
 ) -> "TestRequest":
     """The ports of a rig. Raises RigFileError."""
-    from harvok.core.ends import frame_streams
+    from harvok.core.frame_streams import frame_streams
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.calibrate import CalibrationTest
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
@@ -101,9 +101,12 @@ def _of_frames(
     from harvok.runner.request import RigPlace
 
     file = back_to_back_rig(read_rig(Path(place)))
+    named = frame_streams(frames.stream or [], frames.direction, file.port_names)
+    if named.frames_of:
+        raise UsageError("a calibration sends plain frames", "Leave out what stands behind the ports of a stream.")
     settings = FrameSettings(
         line_bps=file.rated,
-        streams=frame_streams(frames.stream or [], frames.direction, file.port_names),
+        streams=named.streams,
         ip_version=FRAME_IP[frames.ip_version],
         full_s=duration_s,
         short_s=short_trial_s(duration_s),

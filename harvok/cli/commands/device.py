@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, Overwrite, duration, time_option
+from harvok.cli.options import DAY_S, JsonOption, Overwrite, duration, print_json, time_option
 
 if TYPE_CHECKING:
     from harvok.rigs.device_files import DeviceSettings
@@ -38,9 +38,7 @@ def show(file: DeviceArgument, json: JsonOption = False) -> None:
     settings = _settings(file)
     facts, reading = facts_once(replace(settings.orders, ports=()))
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json({"name": settings.name, "facts": facts, "reading": reading}, indent=2).decode())
+        print_json({"name": settings.name, "facts": facts, "reading": reading})
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.device import show_device

@@ -4,7 +4,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption
+from harvok.cli.options import JsonOption, print_json
 
 app = typer.Typer(add_completion=False)
 
@@ -25,9 +25,7 @@ def explain(
 
     found = look_up(" ".join(word))
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json(found, indent=2).decode())
+        print_json(found)
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.explain import show_explained

@@ -15,6 +15,7 @@ from harvok.cli.options import (
     RigFileArgument,
     WaitForOther,
     duration,
+    print_json,
     time_option,
 )
 from harvok.core.ends import TwoPortDirection
@@ -33,9 +34,7 @@ def list_impairments(json: JsonOption = False) -> None:
 
     files = shipped()
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json([file.model_dump(exclude_defaults=True) for file in files], indent=2).decode())
+        print_json([file.model_dump(exclude_defaults=True) for file in files])
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.impair import show_impairments
@@ -253,8 +252,6 @@ def _ask(do: str, file: object, json: bool) -> None:
 
     reported = ask(do, file)  # type: ignore[arg-type]
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json(reported, indent=2).decode())
+        print_json(reported)
     else:
         show_answer(stdout(), do, reported)

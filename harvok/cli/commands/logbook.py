@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, Picture, check_picture, duration
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, Picture, check_picture, duration, print_json
 from harvok.errors import LogbookError
 from harvok.logbook.places import without_password
 
@@ -272,9 +272,7 @@ def trend(
     labels = {key: value for key, value in asked.items() if value is not None}
     found = find_trends(logbook, TrendQuery(figure, rig, test, labels, baseline))
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json(found, indent=2).decode())
+        print_json(found)
     else:
         show_trends(stdout(), figure, found)
     if to:

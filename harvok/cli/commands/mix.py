@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import JsonOption, Overwrite
+from harvok.cli.options import JsonOption, Overwrite, print_json
 from harvok.core.trials.app import MAX_USERS
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show mixes of applications.")
@@ -20,9 +20,7 @@ def list_mixes(json: JsonOption = False) -> None:
 
     mixes = shipped()
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json([mix.model_dump(exclude_defaults=True, by_alias=True) for mix in mixes], indent=2).decode())
+        print_json([mix.model_dump(exclude_defaults=True, by_alias=True) for mix in mixes])
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.mix import show_mixes
@@ -58,9 +56,7 @@ def check(
     found = read_mix(mix)
     asked = demands(found.build(), users)
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json({"mix": found.name, "users": users, "applications": asked}, indent=2).decode())
+        print_json({"mix": found.name, "users": users, "applications": asked})
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.mix import show_demands

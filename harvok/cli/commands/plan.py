@@ -5,15 +5,46 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, Overwrite, rate, time_option
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, print_json, rate, time_option
 from harvok.runner.plan_text import DURATIONS_S, Job, plan_text
 
 app = typer.Typer(
-    add_completion=False, no_args_is_help=True, help="Write, check and show plans; `harvok run` runs one."
+    add_completion=False, no_args_is_help=True, help="List, write, check and show plans; `harvok run` runs one."
 )
 
 _WEEK_S = 7 * DAY_S
 PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
+
+
+@app.command("list")
+def list_plans(
+    logbook: LogbookOption,
+    shared: Annotated[
+        list[Path] | None,
+        typer.Option(metavar="FOLDER", help="A folder of plans besides; HARVOK_PLANS names some for good. Repeatable."),
+    ] = None,
+    json: JsonOption = False,
+) -> None:
+    """List the plans at hand, with the last verdict of each.
+
+    Looks here, in the folder `plans` of this user's data, and in shared
+    folders; those first that were used most often. `harvok run NAME` runs
+    one by its name.
+    """
+    from contextlib import closing
+
+    from harvok.logbook.store import Logbook
+    from harvok.runner.plan_shelf import plan_folders, shelved_plans
+
+    with closing(Logbook(logbook)) as opened:
+        found = shelved_plans(plan_folders(shared or []), opened)
+    if json:
+        print_json(found)
+        return
+    from harvok.cli.render.console import stdout
+    from harvok.cli.render.plan import show_shelf
+
+    show_shelf(stdout(), found)
 
 
 @app.command()

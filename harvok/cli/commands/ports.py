@@ -8,7 +8,7 @@ import typer
 
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
-from harvok.cli.options import DAY_S, WHAT, JsonOption, rate_option, time_option, typed_command
+from harvok.cli.options import DAY_S, WHAT, JsonOption, print_json, rate_option, time_option, typed_command
 from harvok.core.ends import DirectionChoice
 
 if TYPE_CHECKING:
@@ -45,8 +45,6 @@ def ports(
     if json:
         from dataclasses import asdict
 
-        from pydantic_core import to_json
-
         whole = [
             {
                 **asdict(port),
@@ -55,7 +53,7 @@ def ports(
             }
             for port in found
         ]
-        typer.echo(to_json(whole, indent=2).decode())
+        print_json(whole)
         return
     from harvok.cli.render.console import stdout
     from harvok.cli.render.ports import show_ports

@@ -60,7 +60,7 @@ def ramp(
     frames took, and draws both over the load. For UDP between hosts:
     `harvok udp STATION --steps 100M..900M/9 --plot FILE`.
     """
-    from harvok.core.ends import frame_streams
+    from harvok.core.frame_streams import frame_streams
     from harvok.core.kinds.frames import RAMP_SIZES
     from harvok.core.mixes import frame_sizes
     from harvok.core.procedures.frames import FrameSettings
@@ -75,9 +75,11 @@ def ramp(
     if continuous and len(shares) > MAX_STEPS:
         raise typer.BadParameter(f"{MAX_STEPS} loads at most fit one trial", param_hint="'--loads'")
     file = read_rig(rig)
+    named = frame_streams(frames.stream or [], frames.direction, file.port_names)
     settings = FrameSettings(
         line_bps=file.rated,
-        streams=frame_streams(frames.stream or [], frames.direction, file.port_names),
+        streams=named.streams,
+        frames_of=named.frames_of,
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from harvok.cli.options import LogbookOption
+from harvok.cli.options import JsonOption, LogbookOption, print_json
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write reports, and check them against the logbook.")
 
@@ -43,6 +43,7 @@ def make(
     """
     from harvok.reports.written import PICTURES, write_report
     from harvok.runner.reports import Signature, report_of_plan, report_of_runs
+    from harvok.runner.sealing import MadeOf, seal
 
     signature = Signature(operator, pictures=PICTURES.get(to.suffix), over=over)
     if plan:
@@ -56,21 +57,47 @@ def make(
     else:
         report = report_of_runs(logbook, names, changed or [], signature)
     write_report(report, to)
-    typer.echo(f"written: {to}")
+    key = seal(report, to, MadeOf(names, str(plan) if plan else "", tuple(changed or [])))
+    typer.echo(f"written: {to}, {f'signed by the key {key}' if key else 'sealed, and not signed'}")
 
 
-@app.command(epilog="Exit codes: 0 unchanged, 1 changed, 2 wrong usage, 4 the logbook cannot be read.")
-def verify(
-    file: Annotated[Path, typer.Argument(metavar="FILE", help="A report, as HTML or JSON.")],
-    logbook: LogbookOption,
-) -> None:
-    """Check that the logbook still has the very records of a report."""
-    from harvok.reports.written import what_it_rests_on
-    from harvok.runner import reports
+@app.command()
+def key(json: JsonOption = False) -> None:
+    """Make this user's report key, once, and print its public half.
 
-    runs, digest = what_it_rests_on(file)
-    if reports.verify(logbook, runs, digest):
-        typer.echo(f"unchanged: the logbook has all {len(runs)} records as the report names them")
+    Reports are signed with it from then on (Ed25519). Give the public
+    half to whoever receives reports: `harvok report verify --key`.
+    """
+    from harvok.runner.sealing import make_key
+
+    path, public, is_new = make_key()
+    if json:
+        print_json({"file": str(path), "key": public, "made_now": is_new})
         return
-    typer.echo(f"CHANGED: the {len(runs)} records in the logbook are not those that the report was made from")
-    raise typer.Exit(1)
+    typer.echo(f"{'made' if is_new else 'there is'} {path}, which nobody else may read; its public half is\n{public}")
+
+
+@app.command(epilog="Exit codes: 0 all holds, 1 something does not, 2 wrong usage, 4 the logbook cannot be read.")
+def verify(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="A report that Harvok wrote.")],
+    logbook: LogbookOption,
+    expected_key: Annotated[
+        str, typer.Option("--key", metavar="KEY", show_default=False, help="The public key that has to have signed it.")
+    ] = "",
+    json: JsonOption = False,
+) -> None:
+    """Check a report: its text, its signature, its records, its verdict.
+
+    Says whether the text was altered, whether the key that is named
+    signed it, whether the logbook still has the very records, and whether
+    judging them again gives the same verdict.
+    """
+    from harvok.runner.sealing import held
+
+    every = list(held(file, logbook, expected_key))
+    if json:
+        print_json(every)
+    else:
+        typer.echo("\n".join(one.words for one in every))
+    if any(one.holds is False for one in every):
+        raise typer.Exit(1)

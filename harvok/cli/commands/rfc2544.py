@@ -18,10 +18,19 @@ from harvok.cli.bundles import (
     request_of,
 )
 from harvok.cli.measure import measure
-from harvok.cli.options import DAY_S, RUNS, SEARCH, WHAT, RigFileArgument, percent_option, time_option
+from harvok.cli.options import (
+    DAY_S,
+    RUNS,
+    SEARCH,
+    WHAT,
+    RigFileArgument,
+    check_resolution,
+    chosen,
+    percent_option,
+    time_option,
+)
 from harvok.core.procedures.latency import Form
-from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest, TestName
-from harvok.errors import UsageError
+from harvok.core.procedures.rfc2544 import TEST_NAMES, FrameTest
 
 if TYPE_CHECKING:
     from harvok.core.models.rig import RigFile
@@ -85,14 +94,11 @@ def rfc2544(
     from harvok.rigs.rig_files import read_rig
     from harvok.runner.request import RigPlace
 
-    if not 0 < searching.resolution <= 0.1:
-        raise typer.BadParameter(
-            "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
-        )
+    check_resolution(searching.resolution)
     file = read_rig(rig)
     settings = _settings(file, frames, variety, searching)
     test = FrameTest(
-        tests=_names(tests or ["throughput", "latency"]),
+        tests=chosen(tests or ["throughput", "latency"], TEST_NAMES, "test"),
         sizes=frame_sizes(frames.frame_size or [], settings.ip_version),
         settings=settings,
         latency_form=searching.latency_form,
@@ -110,12 +116,14 @@ def rfc2544(
 
 
 def _settings(rig: "RigFile", frames: FrameOptions, variety: FrameVariety, searching: SearchOptions) -> "FrameSettings":
-    from harvok.core.ends import frame_streams
+    from harvok.core.frame_streams import frame_streams
     from harvok.core.procedures.frames import FrameSettings, short_trial_s
 
+    named = frame_streams(frames.stream or [], frames.direction, rig.port_names)
     return FrameSettings(
         line_bps=rig.rated,
-        streams=frame_streams(frames.stream or [], frames.direction, rig.port_names),
+        streams=named.streams,
+        frames_of=named.frames_of,
         ip_version=FRAME_IP[frames.ip_version],
         address_pairs=variety.address_pairs,
         burst_frames=variety.burst,
@@ -126,11 +134,3 @@ def _settings(rig: "RigFile", frames: FrameOptions, variety: FrameVariety, searc
         guided=searching.search == "guided",
         pause_s=searching.trial_pause,
     )
-
-
-def _names(asked: list[str]) -> tuple[TestName, ...]:
-    """The tests that were asked for, in the RFC's order. Raises UsageError for one that there is not."""
-    unknown = [name for name in asked if name not in (*TEST_NAMES, "all")]
-    if unknown:
-        raise UsageError(f"there is no test '{unknown[0]}'", f"Tests are {', '.join(TEST_NAMES)}, or all of them: all.")
-    return tuple(name for name in TEST_NAMES if name in asked or "all" in asked)

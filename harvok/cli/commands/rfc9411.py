@@ -16,14 +16,15 @@ from harvok.cli.options import (
     Rated,
     StationOrRig,
     check_picture,
+    check_resolution,
+    chosen,
     percent_option,
     rate_option,
     size,
     time_option,
 )
-from harvok.core.procedures.rfc9411 import CASES, CaseName, Rfc9411Test
+from harvok.core.procedures.rfc9411 import CASES, Rfc9411Test
 from harvok.core.trials.app import MAX_ARRIVALS_PER_S, MAX_BODY_BYTES, MAX_USERS, WebProtocol
-from harvok.errors import UsageError
 
 app = typer.Typer(add_completion=False)
 
@@ -98,15 +99,12 @@ def rfc9411(
     from harvok.rigs.mix_files import read_mix
 
     check_picture(plot)
-    if not 0 < options.resolution <= 0.1:
-        raise typer.BadParameter(
-            "a search needs a resolution above 0, and of 10 % at most", param_hint="'--resolution'"
-        )
+    check_resolution(options.resolution)
     sizes = tuple(options.object or ())
     if len(sizes) > _MAX_OBJECTS:
         raise typer.BadParameter(f"{_MAX_OBJECTS} objects at most", param_hint="'--object'")
     test = Rfc9411Test(
-        _names(cases or ["connections", "throughput"]),
+        chosen(cases or ["connections", "throughput"], CASES, "case"),
         read_mix(options.mix).build(),
         options.users,
         sizes,
@@ -123,11 +121,3 @@ def rfc9411(
     model = model_or_across("rfc9411", place, keeping.logbook, repeating.wait)
     where = model or reaching.settings(place, rated)
     draw_last(measure(request_of(where, test, keeping, labelling, repeating), keeping), plot)
-
-
-def _names(asked: list[str]) -> tuple[CaseName, ...]:
-    """The cases that were asked for, in the standard's order. Raises UsageError for one that there is not."""
-    unknown = [name for name in asked if name not in (*CASES, "all")]
-    if unknown:
-        raise UsageError(f"there is no case '{unknown[0]}'", f"Cases are {', '.join(CASES)}, or all of them: all.")
-    return tuple(name for name in CASES if name in asked or "all" in asked)

@@ -23,7 +23,9 @@ app = typer.Typer(add_completion=False)
 @app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 could not measure or broken off.")
 @bundled
 def run(
-    plan: Annotated[Path, typer.Argument(metavar="PLAN", help="The plan; `harvok plan new` writes one.")],
+    plan: Annotated[
+        Path, typer.Argument(metavar="PLAN", help="A plan file, or the name of one at hand (`harvok plan list`).")
+    ],
     keeping: RecordOptions,
     reaching: AccessOptions,
     name: Annotated[
@@ -50,9 +52,11 @@ def run(
     off goes on where it stopped when it is run again for the same unit.
     """
     from harvok.runner.plan_files import read_plan
+    from harvok.runner.plan_shelf import find_plan, plan_folders
     from harvok.runner.plans import PlanRequest
 
-    file = read_plan(plan)
+    by_name = not plan.suffix and len(plan.parts) == 1 and not plan.exists()
+    file = read_plan(find_plan(str(plan), plan_folders()) if by_name else plan)
     asked = attributes(with_ or [])
     unit = _unit(file.plan, asked, ask=not unattended and sys.stdin.isatty() and not judge_only)
     request = PlanRequest(

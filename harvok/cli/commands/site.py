@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, duration
+from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, duration, print_json
 
 if TYPE_CHECKING:
     from harvok.core.models.site import SiteFile
@@ -194,9 +194,7 @@ def status(
 
     found = site_status(read_site(file), logbook, SYSTEM.utc())
     if json:
-        from pydantic_core import to_json
-
-        typer.echo(to_json(found, indent=2).decode())
+        print_json(found)
         return
     show_status(stdout(), found)
 

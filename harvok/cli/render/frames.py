@@ -122,9 +122,9 @@ class FramesView(RunView):
 
     def trial_finished(self, number: int, result: TrialResult | TrialOutcome) -> None:
         assert self._trial and isinstance(result, FrameTrialResult)
-        self._last = f"{format_frame_rate(self._trial.steps[0].load_fps)} frames/s: {result_words(result)}"
+        self._last = f"{format_frame_rate(self._trial.steps[0].load_fps)} frames/s: {result_words(self._trial, result)}"
         if not self._status and not self._virtual_time:
-            line = f"trial {number}: {trial_words(self._trial)}: {result_words(result)}"
+            line = f"trial {number}: {trial_words(self._trial)}: {result_words(self._trial, result)}"
             self._console.print(Text(line), soft_wrap=True)
         self._update()
 
@@ -198,8 +198,11 @@ def progress_words(at_s: float, values: Mapping[str, float]) -> str:
     return f"{at_s:.0f} s, {format_frame_rate(rate)} frames/s sent, {format_frame_rate(missing)} frames not back{delay}"
 
 
-def result_words(result: FrameTrialResult) -> str:
+def result_words(trial: FrameTrial, result: FrameTrialResult) -> str:
     """What became of a trial, worst direction first."""
+    if trial.frames(result.directions[-1].direction).cast == "learned":
+        watched = result.directions[-1]
+        return f"of {watched.sent_frames} addresses {watched.received_frames} were not known, and flooded"
     worst = max(result.directions, key=lambda one: one.loss)
     delay = f", delay {_delay_words(worst)}" if worst.delay else ""
     lost = f"lost {worst.lost_frames} ({format_share(worst.loss)})" if worst.lost_frames else "nothing lost"
@@ -296,13 +299,22 @@ def _ports(record: RunRecord) -> PlainTable | None:
 def _limits(record: RunRecord, direction: str) -> tuple[str, dict[str, str]]:
     """What limited each throughput: line rate, the device, or the tester."""
     limits, settings = {}, record.test.settings
-    highest = {size.name: settings.max_fps(size) / size.line_fps(settings.line_bps) for size in record.test.sizes}
+    share = settings.frames(direction).load_share
+    highest = {
+        size.name: share * settings.max_carried_fps(size) / size.line_fps(settings.line_bps)
+        for size in record.test.sizes
+    }
     for figure in record.figures:
         if figure.quantity == "throughput-share" and figure.labels["direction"] == direction:
-            at_line = figure.value >= highest[figure.labels["frame-size"]] * (1 - _ROUNDING)
-            device = "line rate" if at_line else "the device"
-            limits[figure.labels["frame-size"]] = "the TESTER" if figure.mark == "tester-limit" else device
+            limits[figure.labels["frame-size"]] = limited_by(figure, highest[figure.labels["frame-size"]])
     return "limited by", limits
+
+
+def limited_by(figure: Figure, highest_share: float) -> str:
+    """What limited a throughput, by its share of line rate and the highest that is possible."""
+    if figure.mark == "tester-limit":
+        return "the TESTER"
+    return "line rate" if figure.value >= highest_share * (1 - _ROUNDING) else "the device"
 
 
 def _testers_delay(record: RunRecord, _: str) -> tuple[str, dict[str, str]]:

@@ -26,7 +26,26 @@ from harvok.runner.request import TestRequest
 from harvok.runner.samples import headline_figures, main_figures, summaries_of
 
 if TYPE_CHECKING:
+    from harvok.runner.plan_shelf import ShelvedPlan
     from harvok.runner.plans import PlanOutcome
+
+
+def show_shelf(console: Console, plans: "Sequence[ShelvedPlan]") -> None:
+    """The plans at hand; then what is wrong with those that cannot be run as they are."""
+    if not plans:
+        console.print("no plan is at hand here; `harvok plan new` writes one for a usual job", soft_wrap=True)
+        return
+    table = plain_table(("plan", "between", "last verdict", "when", "file"), ("judged",))
+    for plan in plans:
+        at = plan.last_judged.strftime("%Y-%m-%d %H:%M UTC") if plan.last_judged else DASH
+        last = plan.last_verdict or DASH
+        table.add_row(plan.name, plan.between or DASH, last, at, plan.file, str(plan.times_judged))
+    console.print(table)
+    for plan in plans:
+        if plan.about:
+            console.print(Text(f"{plan.name}: {plan.about}", style="dim"), soft_wrap=True)
+        if plan.fault:
+            console.print(Text.assemble(("problem ", "bold red"), plan.fault), soft_wrap=True)
 
 
 def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: float) -> None:

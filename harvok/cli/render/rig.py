@@ -7,7 +7,15 @@ from rich.text import Text
 
 from harvok.core.models.rig import PortsRig, RigFile, SimulatedRig, VirtualRig
 from harvok.core.procedures.frames import FramesTest
-from harvok.core.units import format_duration, format_frame_rate, format_rate, format_share, format_size, format_speed
+from harvok.core.units import (
+    format_duration,
+    format_frame_rate,
+    format_rate,
+    format_share,
+    format_size,
+    format_span,
+    format_speed,
+)
 from harvok.reports.rig_drawing import drawing
 
 
@@ -43,6 +51,10 @@ def rig_words(rig: RigFile) -> list[str]:
     return [*words, isolated]
 
 
+_NAMED_WAYS = 6
+"""So many streams are named one by one."""
+
+
 def what_is_sent(rig: RigFile, test: FramesTest) -> str:
     """What a test will send where, said before it starts."""
     settings = test.settings
@@ -52,8 +64,11 @@ def what_is_sent(rig: RigFile, test: FramesTest) -> str:
     ends = dict(zip((*rig.port_names, "near", "far"), (*names, *names[:2]), strict=True))
     ways = [
         f"{ends.get(stream.source, stream.source)} → {ends.get(stream.destination, stream.destination)}"
+        + (f" ({own})" if (own := str(settings.frames(stream.name))) else "")
         for stream in settings.streams
     ]
+    if len(ways) > _NAMED_WAYS:
+        ways = [f"in {len(ways)} streams between {', '.join(names)}"]
     what = f"IPv{settings.ip_version}" if settings.ip_version else "bare Ethernet"
     networks = {4: "198.18.0.0/15", 6: "2001:2::/48", None: "no IP address"}[settings.ip_version]
     return (
@@ -86,6 +101,7 @@ def device_words(rig: SimulatedRig) -> list[str]:
         "alters": device.corruption,
     }
     words += [f"{what} {format_share(share)} of the frames at random" for what, share in chances.items() if share]
+    words += fabric_words(rig)
     if device.loss_burst_every:
         words.append(
             f"loses all for {format_duration(device.loss_burst)}, every {format_duration(device.loss_burst_every)}"
@@ -94,4 +110,24 @@ def device_words(rig: SimulatedRig) -> list[str]:
         words.append(
             f"falls to {format_share(device.hot_share)} of it after {format_duration(device.hot_after)} under load"
         )
+    return words
+
+
+def fabric_words(rig: SimulatedRig) -> list[str]:
+    """What the device has between its ports."""
+    device = rig.device
+    together = [
+        f"{format_frame_rate(device.fabric_fps)} frames/s" if device.fabric_fps is not None else "",
+        format_rate(device.fabric) if device.fabric is not None else "",
+    ]
+    words = [f"forwards {' and '.join(filter(None, together))} in all"] if any(together) else []
+    words += ["head-of-line blocking: the streams of a port wait in one queue"] if device.head_of_line else []
+    if device.addresses:
+        words.append(f"keeps {device.addresses} addresses, for {format_span(rig.aging)}")
+    if device.groups is not None:
+        words.append(f"keeps {device.groups} groups" if device.groups else "floods all groups")
+    if device.max_frame:
+        words.append(f"drops frames above {device.max_frame} B")
+    if device.learns_per_s:
+        words.append(f"learns {format_frame_rate(device.learns_per_s)} addresses a second")
     return words

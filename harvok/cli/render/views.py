@@ -21,6 +21,7 @@ from harvok.cli.render.frames import FramesView, show_calibration, show_rfc2544
 from harvok.cli.render.link import LinkView, show_link, show_link_events
 from harvok.cli.render.load import show_held_loads
 from harvok.cli.render.run_view import RunView, ShowRun
+from harvok.cli.render.switch import show_rfc2889, show_rfc3918
 from harvok.cli.render.tables import plain_table
 from harvok.cli.render.tcp import TcpView, show_tcp, show_tcp_trials
 from harvok.cli.render.udp import UdpView, show_load, show_loads, show_search, show_udp_trials
@@ -63,6 +64,8 @@ VIEWS: dict[str, View] = {
     "delay": View(show_delay, DelayView),
     "link": View(show_link, LinkView, show_link_events),
     "rfc2544": View(show_rfc2544, FramesView),
+    "rfc2889": View(show_rfc2889, FramesView),
+    "rfc3918": View(show_rfc3918, FramesView),
     "load": View(show_held_loads, FramesView),
     "emulator": View(show_emulator, FramesView),
     "calibration": View(show_calibration, FramesView),

@@ -6,9 +6,10 @@ from typing import Annotated, ClassVar, Literal, Self, TypeVar
 
 from pydantic import Field, field_validator, model_validator
 
-from harvok.core.ends import TwoPortDirection, frame_streams
+from harvok.core.ends import TwoPortDirection
 from harvok.core.ethernet import RFC2544_FRAME_SIZES
 from harvok.core.fields import Duration, Share
+from harvok.core.frame_streams import frame_streams
 from harvok.core.judgement.emulator import judge_emulator
 from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.kind import Conditions, Kind, Sweeping
@@ -75,16 +76,18 @@ class RigStep(Step):
 
     @property
     def labels(self) -> dict[str, list[str]]:
-        streams = [stream.name for stream in frame_streams(self.streams, self.direction)]
+        streams = [stream.name for stream in frame_streams(self.streams, self.direction).streams]
         sizes = [size.name for size in self.sizes]
         swept = [s.text for axis in self.axes() if axis.name == "frame-size" for s in axis.values]
         return {"direction": streams, "frame-size": swept or sizes}
 
     def settings(self, line_bps: float, full_s: float) -> FrameSettings:
         """What every trial has in common, between ports of a speed."""
+        named = frame_streams(self.streams, self.direction)
         return FrameSettings(
             line_bps=line_bps,
-            streams=frame_streams(self.streams, self.direction),
+            streams=named.streams,
+            frames_of=named.frames_of,
             ip_version=self.ip,
             full_s=full_s,
             short_s=short_trial_s(full_s),
@@ -94,13 +97,14 @@ class RigStep(Step):
     @property
     def _where(self) -> str:
         """Frame sizes, direction and impairment, in a few words."""
-        usual = "RFC 2544's seven sizes" if self.usual_sizes == RFC2544_FRAME_SIZES else _sizes_text(self.usual_sizes)
+        usual = "RFC 2544's seven sizes" if self.usual_sizes == RFC2544_FRAME_SIZES else sizes_text(self.usual_sizes)
         through = f", through {self.impairment}" if self.impairment else ""
-        sizes = _sizes_text(self.frame_sizes) if self.frame_sizes else usual
+        sizes = sizes_text(self.frame_sizes) if self.frame_sizes else usual
         return f"{sizes}, {', '.join(self.streams) or self.direction}{through}"
 
 
-def _sizes_text(sizes: Sequence[str | int]) -> str:
+def sizes_text(sizes: Sequence[str | int]) -> str:
+    """Frame sizes for people."""
     return f"{', '.join(map(str, sizes))} B"
 
 
@@ -191,7 +195,7 @@ def frame_conditions(test: FramesTest) -> Conditions:
     settings = test.settings
     yield "test.kind", test.kind
     yield "test.frame-sizes", ", ".join(size.name for size in test.sizes)
-    yield "test.direction", " and ".join(stream.name for stream in settings.streams)
+    yield "test.direction", " and ".join(map(settings.words_of, settings.streams))
     yield "test.duration", f"{settings.full_s:g} s"
     yield "test.resolution", format_share(settings.resolution)
     yield "test.loss-tolerance", format_share(settings.loss_tolerance)

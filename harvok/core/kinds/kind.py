@@ -8,6 +8,7 @@ from harvok.core.conditions import HostConditions
 from harvok.core.judgement.finding import Finding
 from harvok.core.kinds.step import Step
 from harvok.core.procedure import Findings
+from harvok.core.procedures.frames import FramesSent, frames_sent
 from harvok.core.quantities import QUANTITIES
 from harvok.core.samples import Event
 from harvok.core.sweeps.axes import NO_AXES, AxisSet, Setting
@@ -55,9 +56,8 @@ class Kind:
     the test itself sets, by its findings and the events of its trials. `step` is its form in a plan, `sweeping` how it
     is swept; None where it has neither. `over_load`: its figures are drawn over the load. `host_notices` says what the
     hosts will not grant, and raises UsageError for what cannot work between them. `held_against_calibration`: its
-    figures near the tester's own limit are marked as such. `takes_events`: each of its trials shows the same thing, so
-    that something may be done in mid-trial on purpose.
-    """
+    figures near the tester's own limit are marked as such. `frames_sent`: what ports have to carry for it.
+    `takes_events`: each of its trials shows the same thing, so that something may be done in mid-trial on purpose."""
 
     test: type[Any]
     procedure: Callable[[Any, Any, Findings], Any]
@@ -73,6 +73,7 @@ class Kind:
     host_notices: Callable[[Any, HostConditions, HostConditions | None], Iterator[str]] = _no_notices
     held_against_calibration: bool = True
     takes_events: bool = False
+    frames_sent: Callable[[Any], FramesSent] = frames_sent
     name: str = field(init=False)
 
     def __post_init__(self) -> None:

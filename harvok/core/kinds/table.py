@@ -3,8 +3,10 @@
 from harvok.core.kinds.app import APP, APP_CALIBRATION, RFC9411
 from harvok.core.kinds.delay import DELAY
 from harvok.core.kinds.frames import CALIBRATION, EMULATOR, LOAD, RFC2544
+from harvok.core.kinds.groups import RFC3918
 from harvok.core.kinds.kind import Kind
 from harvok.core.kinds.link import LINK
+from harvok.core.kinds.switch import RFC2889
 from harvok.core.kinds.tcp import TCP
 from harvok.core.kinds.udp import UDP_LOAD, UDP_SEARCH, UDP_SERVICES, UDP_STEPS
 from harvok.core.procedure import Test
@@ -12,8 +14,8 @@ from harvok.core.procedure import Test
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
-        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, LINK, RFC2544, LOAD, EMULATOR,
-        CALIBRATION, APP_CALIBRATION,
+        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, LINK, RFC2544, RFC2889, RFC3918, LOAD,
+        EMULATOR, CALIBRATION, APP_CALIBRATION,
     )
 }  # fmt: skip
 

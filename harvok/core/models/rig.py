@@ -11,6 +11,13 @@ from harvok.core.gateway import MAX_CLIENTS, parse_features
 from harvok.core.models.device import NamedDevice
 from harvok.errors import UsageError
 
+MAX_PORTS = 64
+
+
+def numbered_ports(number: int) -> list[str]:
+    """The names of so many ports, where a file gives none."""
+    return [f"port{one}" for one in range(1, number + 1)]
+
 
 class SimulatedDevice(Model):
     """What a simulated device can do; what is left out has no limit, or does not happen."""
@@ -31,6 +38,15 @@ class SimulatedDevice(Model):
     hot_after: Duration | None = None
     hot_share: Share = 1.0
     reset: Duration = 0.0
+    fabric_fps: Annotated[float, Field(gt=0)] | None = None
+    fabric: Rate | None = None
+    head_of_line: bool = False
+    addresses: Annotated[int, Field(ge=2)] | None = None
+    learns_per_s: Annotated[float, Field(gt=0)] | None = None
+    max_frame: Annotated[int, Field(ge=64)] | None = None
+    groups: Annotated[int, Field(ge=0)] | None = None
+    join_delay: Duration = 0.0
+    leave_delay: Duration = 0.0
 
     @model_validator(mode="after")
     def _keys_go_together(self) -> "SimulatedDevice":
@@ -62,26 +78,35 @@ class SimulatedAgentKeys(Model):
 
 
 class _RigBase(Model):
-    """What every rig file says: what the device is called, and the speed of its ports."""
+    """What every rig file says: what the device is called, the speed of its ports, and for how long it keeps an address
+    that says nothing."""
 
     version: Literal[1]
     name: Annotated[str, Field(min_length=1, max_length=100)]
     rated: Rate
+    aging: Annotated[Duration, Field(gt=0, le=1_000_000)] = 300.0
 
 
 class SimulatedRig(_RigBase):
-    """A modelled device between two tester ports of the rated speed, in virtual time; with `gateway` also a modelled
+    """A modelled device between tester ports of the rated speed, in virtual time; with `gateway` also a modelled
     gateway between users and a service, and with `agent` a device that is watched."""
 
     kind: Literal["simulated"]
     seed: int = 1
+    ports: Annotated[int, Field(ge=2, le=MAX_PORTS)] = 2
     device: SimulatedDevice = SimulatedDevice()
     gateway: SimulatedGatewayKeys | None = None
     agent: SimulatedAgentKeys | None = None
 
+    @model_validator(mode="after")
+    def _two_ports_are_asked(self) -> "SimulatedRig":
+        if self.ports > 2 and (self.agent or self.gateway):
+            raise ValueError("a modelled agent or gateway is between two ports")
+        return self
+
     @property
     def port_names(self) -> list[str]:
-        return ["port1", "port2"]
+        return numbered_ports(self.ports)
 
 
 DeviceKind = Literal["wire", "switch", "router"]
@@ -116,7 +141,6 @@ SIDE_1 = Side(addresses=["198.18.0.2/16", "2001:2:0:1::2/64"], gateways=["198.18
 SIDE_2 = Side(addresses=["198.19.0.2/16", "2001:2:0:2::2/64"], gateways=["198.19.0.1", "2001:2:0:2::1"])
 """Where a router is expected when a rig file does not say: RFC 2544 App. C.2.2, RFC 5180 §8."""
 
-MAX_PORTS = 64
 PortName = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$")]
 
 
@@ -129,11 +153,13 @@ def side(number: int) -> Side:
 
 class Port(Side):
     """A tester port: an interface of this host, or one that a `station` lends. `code` is the station's pairing code,
-    and `token_file` has its token; else that is in the environment."""
+    and `token_file` has its token; else that is in the environment. A port may only `reflect`: it sends back every
+    frame of a trial, with its addresses swapped."""
 
     interface: Annotated[str, Field(min_length=1, max_length=15)]
     station: Annotated[str, Field(min_length=1, max_length=300)] | None = None
     code: Annotated[str, Field(max_length=100)] | None = None
+    reflect: bool = False
     token_file: Annotated[str, Field(min_length=1, max_length=4000)] | None = None
 
     @model_validator(mode="after")
@@ -189,16 +215,22 @@ class PortsRig(_RigBase):
         return list(self.ports)
 
     @property
+    def reflecting(self) -> list[str]:
+        """The ports that send frames back."""
+        return [name for name, port in self.ports.items() if port.reflect]
+
+    @property
     def sides(self) -> list[Side]:
         """Each port's addresses, with what stands in for what the file leaves out."""
         return [port if port.addresses else side(number) for number, port in enumerate(self.ports.values(), 1)]
 
 
 class VirtualRig(_RigBase):
-    """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`,
-    by the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of
-    `buffer`. A switch may have more than two `ports`. A gateway is between two hosts, for tests that talk to a station;
-    its `features` are those of core.gateway, and `clients` how many IPv4 addresses users of applications come from."""
+    """A switch, router or wire made of this host's kernel between two virtual ports, or a path with an `impairment`, by
+    the name of one that ships or the path of a file. `shape` holds each way to a line rate, with a queue of `buffer`. A
+    switch may have more than two `ports`, a table of so many `addresses`, a `max_frame` above which it drops frames,
+    and IGMP `snooping`. A gateway is between two hosts, for tests that talk to a station; its `features` are those of
+    core.gateway, and `clients` how many IPv4 addresses users of applications come from."""
 
     kind: Literal["virtual"]
     device: VirtualKind = "switch"
@@ -207,6 +239,9 @@ class VirtualRig(_RigBase):
     buffer: Annotated[Size, Field(ge=2048)] = 65536
     mtu: Annotated[int, Field(ge=68, le=65535)] = 1500
     ports: Annotated[int, Field(ge=2, le=MAX_PORTS)] = 2
+    addresses: Annotated[int, Field(ge=2)] | None = None
+    max_frame: Annotated[int, Field(ge=64)] | None = None
+    snooping: bool = False
     features: list[str] = []
     clients: Annotated[int, Field(ge=1, le=MAX_CLIENTS)] = 1
 
@@ -224,6 +259,8 @@ class VirtualRig(_RigBase):
             raise ValueError('device = "impairment" and impairment = "metro" (or another) go together')
         if self.ports > 2 and self.device != "switch":
             raise ValueError(f"a {self.device} has two ports; a switch may have more")
+        if self.device != "switch" and (self.addresses or self.max_frame or self.snooping):
+            raise ValueError("only a switch has addresses, a max_frame and snooping")
         if self.device != "gateway" and (self.features or self.clients > 1):
             raise ValueError("only a gateway has features, and clients")
         if self.shape and self.device == "impairment":
@@ -236,7 +273,7 @@ class VirtualRig(_RigBase):
 
     @property
     def port_names(self) -> list[str]:
-        return [f"port{number}" for number in range(1, self.ports + 1)]
+        return numbered_ports(self.ports)
 
     @property
     def sides(self) -> list[Side]:

@@ -1,15 +1,15 @@
 """What all frame-level procedures share: what they send, and the rule that a trial must be the tester's best."""
 
-from collections import Counter
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal, Protocol
 
 from harvok.core.ends import SEND, Stream
-from harvok.core.ethernet import LINE_OVERHEAD_BYTES
+from harvok.core.ethernet import LINE_OVERHEAD_BYTES, VLAN_TAG_BYTES
 from harvok.core.figures import Figure, Mark
 from harvok.core.procedure import Test
 from harvok.core.procedures.search import step_at
+from harvok.core.stream_frames import PLAIN, StreamFrames, arriving_share, leaving_share
 from harvok.core.trials.frames import FrameDirectionResult, FrameTrial, FrameTrialResult, LoadStep, allowance_s
 from harvok.errors import PortError, TesterLimitError
 
@@ -26,6 +26,7 @@ NEAR_THE_TESTERS = 0.95
 """Of the tester's own limit: a figure above is the tester's as much as the device's. The
 limit is known to the 2 % that a calibration resolves, and varies with what else the host does."""
 _FIRST_BACK_OFF_S, _MAX_BACK_OFF_S = 0.25, 1.0  # after the second try, and twice as much after each further one
+USUAL_AGING_S = 300.0  # IEEE 802.1Q §8.8.3
 FINAL_PAUSE_S = 7.0  # RFC 2544 §23: 2 s for frames in flight, 5 s for the device to settle
 STEERING_PAUSE_S = 1.0  # after short trials, which only steer
 
@@ -39,11 +40,13 @@ def short_trial_s(full_s: float) -> float:
 @dataclass(frozen=True, slots=True)
 class FrameSettings:
     """What every trial of a test has in common. `line_bps` is the rated speed of the ports; `loss_tolerance` the share
-    of frames that may be lost in a trial that passes: 0 is RFC 2544's throughput. `tester_fps` is the calibrated limit
+    of frames that may be lost in a trial that passes: 0 is RFC 2544's throughput. `aging_s` is for how long the device
+    keeps an address that says nothing. `tester_fps` is the calibrated limit
     of the tester by frame size, `tester_delay_s` its own median delay; empty when it was not calibrated."""
 
     line_bps: float
     streams: tuple[Stream, ...] = (SEND,)
+    frames_of: dict[str, StreamFrames] = field(default_factory=dict)
     ip_version: Literal[4, 6] | None = 4
     address_pairs: int = 1
     burst_frames: int = 1
@@ -53,18 +56,54 @@ class FrameSettings:
     resolution: float = 0.001
     guided: bool = True
     pause_s: float = FINAL_PAUSE_S
+    aging_s: float = USUAL_AGING_S
     tester_fps: dict[str, float] = field(default_factory=dict)
     tester_delay_s: dict[str, float] = field(default_factory=dict)
 
     def max_fps(self, size: "FrameSize") -> float:
         """The highest load of one stream: line rate, divided among the streams that leave one port."""
-        leaving = Counter(stream.source for stream in self.streams)
-        return size.line_fps(self.line_bps) / max(leaving.values(), default=1)
+        return size.line_fps(self.line_bps) / leaving_share(self.streams, self.frames_of)
+
+    def frames(self, stream: str) -> StreamFrames:
+        """What the frames of a stream have of their own."""
+        return self.frames_of.get(stream, PLAIN)
+
+    def words_of(self, stream: Stream) -> str:
+        """A stream as people read it, with what its frames have of their own."""
+        own = str(self.frames(stream.name))
+        return f"{stream.name} ({own})" if own else stream.name
+
+    def max_carried_fps(self, size: "FrameSize") -> float:
+        """The highest load that can come out without loss: line rate, divided among the streams that leave or reach
+        one port."""
+        return min(self.max_fps(size), size.line_fps(self.line_bps) / arriving_share(self.streams, self.frames_of))
+
+    def sending(self, streams: tuple[Stream, ...], frames: StreamFrames = PLAIN) -> "FrameSettings":
+        """The same with other streams, all with the same kind of frames."""
+        frames_of = {} if frames == PLAIN else {stream.name: frames for stream in streams}
+        return replace(self, streams=streams, frames_of=frames_of)
+
+    @property
+    def uncalibrated(self) -> "FrameSettings":
+        """The settings without what the tester can do, for tests of other streams than it was calibrated with."""
+        return replace(self, tester_fps={})
 
     @property
     def steering_pause_s(self) -> float:
         """The pause after trials that only steer."""
         return min(self.pause_s, STEERING_PAUSE_S)
+
+    @property
+    def trial_s(self) -> float:
+        """How long a trial that counts takes, with its pause."""
+        return self.full_s + self.pause_s
+
+    @property
+    def search_s(self) -> float:
+        """About how long a search for a throughput takes."""
+        if not self.guided:
+            return 11 * self.trial_s
+        return 2 * self.trial_s + 4 * (self.short_s + self.steering_pause_s)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +122,15 @@ class FrameSize:
         return line_bps / (8 * (self.mean_bytes + LINE_OVERHEAD_BYTES))
 
 
+@dataclass(frozen=True, slots=True)
+class FramesSent:
+    """What ports have to carry for a test: the sizes of its frames in bytes, tags counted but the one for which every
+    port has room, and how many pairs of addresses they have."""
+
+    sizes: Sequence[int]
+    pairs: int
+
+
 class FramesTest(Test, Protocol):
     """A test that sends frames between two ports."""
 
@@ -93,6 +141,17 @@ class FramesTest(Test, Protocol):
     def settings(self) -> FrameSettings: ...
 
 
+def frames_sent(test: FramesTest) -> FramesSent:
+    """The frames that the trials of a test send, as far as its sizes and streams tell."""
+    plain = [size_bytes for size in test.sizes for size_bytes in size.sizes]
+    own = [
+        size_bytes + VLAN_TAG_BYTES * max(len(frames.vlans) - 1, 0)
+        for frames in test.settings.frames_of.values()
+        for size_bytes in frames.sizes(plain)
+    ]
+    return FramesSent([*plain, *own], test.settings.address_pairs)
+
+
 def trial(
     settings: FrameSettings, size: FrameSize, *steps: LoadStep, pause_s: float | None = None, about: str = ""
 ) -> FrameTrial:
@@ -101,6 +160,7 @@ def trial(
         frame_sizes=size.sizes,
         steps=steps,
         streams=settings.streams,
+        frames_of=settings.frames_of,
         ip_version=settings.ip_version,
         address_pairs=settings.address_pairs,
         burst_frames=settings.burst_frames,
@@ -148,17 +208,17 @@ def _max_tries(wanted: FrameTrial, held: float) -> int:
 
 def held_share(wanted: FrameTrial, result: FrameTrialResult) -> float:
     """How much of the intended load was offered, in the direction that got least of it."""
-    return min(direction.sent_frames / max(intended_frames(wanted), 1.0) for direction in result.directions)
+    return min(one.sent_frames / max(intended_frames(wanted, one.direction), 1.0) for one in result.directions)
 
 
-def intended_frames(wanted: FrameTrial) -> float:
-    """How many frames a trial is to send in each direction."""
-    return sum(step.load_fps * step.duration_s for step in wanted.steps)
+def intended_frames(wanted: FrameTrial, direction: str) -> float:
+    """How many frames a trial is to send in a direction."""
+    return sum(wanted.load_of(direction, step) * step.duration_s for step in wanted.steps)
 
 
 def shortfall(wanted: FrameTrial, got: FrameDirectionResult) -> str:
     """What the tester did wrong; empty when nothing."""
-    intended, health = intended_frames(wanted), got.tester
+    intended, health = intended_frames(wanted, got.direction), got.tester
     allowed_s = allowance_s(wanted.duration_s)
     slack = max(allowed_s * intended / wanted.duration_s, len(wanted.steps) * health.batch_frames, 1.0)
     if abs(got.sent_frames - intended) > slack:
@@ -171,7 +231,9 @@ def shortfall(wanted: FrameTrial, got: FrameDirectionResult) -> str:
 
 
 def _dropped(got: FrameDirectionResult) -> str:
-    """What the tester received and lost itself; empty when nothing."""
+    """What the tester received and lost itself, or lost count of; empty when nothing."""
+    if got.tester.lost_count:
+        return f"{got.tester.lost_count} ({got.direction})"
     if got.tester.ring_drops:
         return f"its receive ring dropped {got.tester.ring_drops} frames ({got.direction})"
     if got.tester.kernel_drops and got.lost_frames:
@@ -188,14 +250,15 @@ def step_faults(wanted: FrameTrial, result: FrameTrialResult) -> list[str]:
     """What the tester did wrong in each step of a trial with several; empty where nothing. What its rings or kernel
     dropped may have been of any step."""
     dropped = next((why for direction in result.directions if (why := _dropped(direction))), "")
-    return [dropped or _step_fault(step, number, result) for number, step in enumerate(wanted.steps)]
+    return [dropped or _step_fault(wanted, number, result) for number in range(len(wanted.steps))]
 
 
-def _step_fault(step: LoadStep, number: int, result: FrameTrialResult) -> str:
-    intended = step.load_fps * step.duration_s
+def _step_fault(wanted: FrameTrial, number: int, result: FrameTrialResult) -> str:
+    step = wanted.steps[number]
     for direction in result.directions:
-        sent = direction.steps[number].sent_frames
-        if abs(sent - intended) > max(allowance_s(step.duration_s) * step.load_fps, direction.tester.batch_frames, 1.0):
+        load_fps, sent = wanted.load_of(direction.direction, step), direction.steps[number].sent_frames
+        intended = load_fps * step.duration_s
+        if abs(sent - intended) > max(allowance_s(step.duration_s) * load_fps, direction.tester.batch_frames, 1.0):
             return f"it sent {sent} frames of {intended:.0f} intended ({direction.direction})"
     return ""
 
@@ -211,17 +274,16 @@ def rate_figures(
     """A frame rate that a search found, with what it means on the line: share of line rate, L1 and L2 rate; one set for
     each direction. Nothing is higher than line rate, so that one found there is as exact as it is."""
     line_fps = size.line_fps(settings.line_bps)
-    open_fps = min(step_at(load_fps, settings.resolution * line_fps), max(settings.max_fps(size) - load_fps, 0.0))
-    scales = {
-        "": 1.0,
-        "-share": 1 / line_fps,
-        "-l1": (size.mean_bytes + LINE_OVERHEAD_BYTES) * 8,
-        "-l2": size.mean_bytes * 8,
-    }
+    may_be_more_fps = max(settings.max_carried_fps(size) - load_fps, 0.0)
+    open_share = min(step_at(load_fps, settings.resolution * line_fps), may_be_more_fps) / max(load_fps, 1e-9)
     for stream in settings.streams:
         labels: dict[str, str] = {"direction": stream.name, "frame-size": size.name}
+        frames = settings.frames(stream.name)
+        stream_fps, frame_bytes = frames.load_fps(load_fps, size.sizes), frames.mean_bytes(size.sizes)
+        line_bits = (frame_bytes + LINE_OVERHEAD_BYTES) * 8
+        scales = {"": 1.0, "-share": line_bits / settings.line_bps, "-l1": line_bits, "-l2": frame_bytes * 8}
         for suffix, scale in scales.items():
-            yield Figure(f"{quantity}{suffix}", load_fps * scale, labels, mark, open_fps * scale)
+            yield Figure(f"{quantity}{suffix}", value := stream_fps * scale, labels, mark, value * open_share)
 
 
 def order_figures(result: FrameTrialResult, size: FrameSize, load: str = "") -> Iterator[Figure]:

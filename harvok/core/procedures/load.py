@@ -60,7 +60,7 @@ def _one_by_one(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
             _leave_out(findings, size, load, limit.message)
             continue
         for direction in result.directions:
-            findings.figures.extend(_figures(direction, direction.known_delay, size, direction.direction, load))
+            findings.figures.extend(_figures(test, direction, direction.known_delay, size, direction.direction, load))
 
 
 def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials:
@@ -82,7 +82,7 @@ def _continuously(test: LoadTest, size: FrameSize, findings: Findings) -> Trials
             continue
         for direction in result.directions:
             step = direction.steps[number]
-            findings.figures.extend(_figures(step, step.delay, size, direction.direction, load))
+            findings.figures.extend(_figures(test, step, step.delay, size, direction.direction, load))
 
 
 def _steps(test: LoadTest, size: FrameSize) -> tuple[LoadStep, ...]:
@@ -100,12 +100,13 @@ def load_names(shares: tuple[float, ...]) -> list[str]:
 
 
 def _figures(
-    counts: FrameCounts, delay: DelaySummary | None, size: FrameSize, direction: str, load: str
+    test: LoadTest, counts: FrameCounts, delay: DelaySummary | None, size: FrameSize, direction: str, load: str
 ) -> Iterator[Figure]:
     labels: dict[str, str] = {"direction": direction, "frame-size": size.name, "load": load}
     yield Figure("offered-load", counts.offered_load_fps, labels)
     yield Figure("forwarding-rate", counts.forwarding_rate_fps, labels)
-    yield Figure("forwarding-rate-l2", counts.forwarding_rate_fps * size.mean_bytes * 8, labels)
+    frame_bytes = test.settings.frames(direction).mean_bytes(size.sizes)
+    yield Figure("forwarding-rate-l2", counts.forwarding_rate_fps * frame_bytes * 8, labels)
     yield Figure("frame-loss", counts.loss, labels)
     if delay:
         mark: Mark = "lossy" if counts.lost_frames else ""  # the delay of a full queue, not of the device

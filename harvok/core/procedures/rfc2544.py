@@ -48,13 +48,11 @@ class FrameTest:
     def _expected_s(self, test: str) -> float:
         settings = self.settings
         pause_s = settings.pause_s
-        full_s = settings.full_s + pause_s
         streams = CLASSIC_REPEATS if self.latency_form == "classic" else 1
-        short_s = settings.short_s + settings.steering_pause_s
         return {
-            "throughput": 2 * full_s + 4 * short_s if settings.guided else 11 * full_s,
+            "throughput": settings.search_s,
             "latency": streams * (self.stream_s + pause_s),
-            "loss": full_s / STEP / 2,
+            "loss": settings.trial_s / STEP / 2,
             "back-to-back": (20 + 2 * self.burst_repeats) * (LONGEST_S / 4 + settings.steering_pause_s),
             "recovery": 2 * self.overload_s + pause_s,
             "reset": 2 * self.overload_s + pause_s,

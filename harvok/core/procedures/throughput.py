@@ -74,7 +74,7 @@ def throughput(settings: FrameSettings, size: FrameSize) -> Generator[FrameTrial
 
     Raises TesterLimitError when the tester could not hold any load steadily.
     """
-    line = settings.max_fps(size)
+    line = settings.max_carried_fps(size)
     max_fps, spent = min(line, settings.tester_fps.get(size.name, line)), _Spent()
     for tries_left in range(MAX_RETREATS, -1, -1):
         try:
@@ -106,24 +106,30 @@ def _search(
             pause_s = settings.pause_s if attempt.duration_s >= settings.full_s else settings.steering_pause_s
             step = LoadStep(attempt.load, attempt.duration_s)
             about = f"throughput at {size.name} B, between {attempt.words}"
-            result = yield from measured(trial(settings, size, step, pause_s=pause_s, about=about))
+            wanted_trial = trial(settings, size, step, pause_s=pause_s, about=about)
+            result = yield from measured(wanted_trial)
             spent.trials, spent.time_s = spent.trials + 1, spent.time_s + attempt.duration_s + pause_s
-            attempt = search.send(_outcome(settings, attempt, result, spent))
+            spent.offered_fps[attempt.load] = _really_offered_fps(wanted_trial, result)
+            attempt = search.send(_outcome(settings, attempt, wanted_trial, result, spent))
     except StopIteration as end:
         found: float = end.value
         spent.found = found
         return spent.offered_fps.get(found, found)
 
 
-def _outcome(settings: FrameSettings, attempt: Attempt, result: FrameTrialResult, spent: _Spent) -> Outcome:
+def _outcome(
+    settings: FrameSettings, attempt: Attempt, wanted: FrameTrial, result: FrameTrialResult, spent: _Spent
+) -> Outcome:
     """What a search learns from a trial; everything else that is worth knowing of it goes to `spent`."""
-    spent.offered_fps[attempt.load] = _really_offered_fps(attempt, result)
     spent.note(result)
     full = attempt.duration_s >= settings.full_s
     worst = max(result.directions, key=lambda one: one.loss)
     if worst.lost_frames:
         spent.losses.append((attempt.load, worst.loss, worst.lost_frames))
-    delivered = min(direction.forwarding_rate_fps for direction in result.directions)
+    delivered = (
+        min(one.forwarding_rate_fps / wanted.load_of(one.direction, wanted.steps[0]) for one in result.directions)
+        * attempt.load
+    )
     passed = lossless(result, settings.loss_tolerance)
     if passed and full and attempt.duration_s < RFC_TRIAL_S:
         overload = max(overload_share(direction) for direction in result.directions)
@@ -188,7 +194,7 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
             f"trials of {format_span(RFC_TRIAL_S)} (RFC 2544 §24) tell how long it lasts"
         ]
     counted = [(load, share) for load, share, frames in spent.losses if frames >= _MIN_LOST]
-    if len(counted) < 2 or found > _FAR_BELOW * settings.max_fps(size):
+    if len(counted) < 2 or found > _FAR_BELOW * settings.max_carried_fps(size):
         return []
     loads, shares = zip(*counted, strict=True)
     if max(loads) < _MIN_LOAD_RANGE * min(loads) or max(shares) > min(_ALIKE * min(shares), _DEAD):
@@ -204,7 +210,7 @@ def _remarks(settings: FrameSettings, size: FrameSize, found: float, spent: _Spe
 def _by_tester(settings: FrameSettings, size: FrameSize, found: float, max_fps: float, spent: _Spent) -> bool:
     """Whether a figure says more about the tester than about the device: it is near the calibrated limit, or the tester
     could offer no more and the device had lost nothing close above."""
-    line = settings.max_fps(size)
+    line = settings.max_carried_fps(size)
     if max_fps >= line or found < NEAR_THE_TESTERS * max_fps:
         return False
     calibrated = settings.tester_fps.get(size.name, line)
@@ -212,9 +218,12 @@ def _by_tester(settings: FrameSettings, size: FrameSize, found: float, max_fps: 
     return near_calibrated or spent.lossy_fps * NEAR_THE_TESTERS > found
 
 
-def _really_offered_fps(attempt: Attempt, result: FrameTrialResult) -> float:
+def _really_offered_fps(wanted: FrameTrial, result: FrameTrialResult) -> float:
     """The load of a trial in the direction that got least of it; the intended one where not a frame is missing."""
-    worst = min(result.directions, key=lambda one: one.sent_frames)
-    if worst.sent_frames >= attempt.load * attempt.duration_s - 1:
-        return attempt.load
-    return min(attempt.load, worst.offered_load_fps)
+    (step,) = wanted.steps
+    shares = [
+        min(one.offered_load_fps / load_fps, 1.0)
+        for one in result.directions
+        if one.sent_frames < (load_fps := wanted.load_of(one.direction, step)) * step.duration_s - 1
+    ]
+    return step.load_fps * min(shares, default=1.0)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from itertools import product
 from typing import Literal
 
-from harvok.core.units import parse_duration_s, parse_rate_bps, parse_size_bytes
+from harvok.core.units import parse_duration_s, parse_rate_bps, parse_share, parse_size_bytes
 from harvok.errors import BadQuantityError, UsageError
 
 Order = Literal["interleaved", "random"]
@@ -56,17 +56,6 @@ def _number(text: str) -> float:
     return float(text)
 
 
-def _share(text: str) -> float:
-    """A percentage with its sign: of a bare 1, nobody knows whether it is one percent or all."""
-    try:
-        share = float(text.removesuffix("%")) / 100
-    except ValueError:
-        share = -1.0
-    if not 0 <= share <= 1 or (share and not text.endswith("%")):
-        raise BadQuantityError(f"'{text}' is not a percentage such as 0.1%", "Give it with its sign, from 0 to 100%.")
-    return share
-
-
 def _duration(text: str) -> float:
     return 0.0 if text == "0" else parse_duration_s(text)
 
@@ -95,18 +84,18 @@ TCP_AXES = AxisSet(
     },
 )
 UDP_AXES = AxisSet("udp", _SHARED | {"load": AxisKind(parse_rate_bps, "load", 1e3), "frame-size": _FRAME_SIZE})
-FRAME_AXES = AxisSet("frames", {"load": AxisKind(_share, "load", 1e-6, 1), "frame-size": _FRAME_SIZE})
+FRAME_AXES = AxisSet("frames", {"load": AxisKind(parse_share, "load", 1e-6, 1), "frame-size": _FRAME_SIZE})
 NO_AXES = AxisSet("this test", {})
 _IMPAIRMENTS: dict[str, Callable[[str], float]] = {
     "delay": _duration,
     "variation": _duration,
-    "loss": _share,
-    "burst-loss": _share,
+    "loss": parse_share,
+    "burst-loss": parse_share,
     "burst-length": _number,
-    "reordering": _share,
+    "reordering": parse_share,
     "reorder-by": _duration,
-    "duplication": _share,
-    "corruption": _share,
+    "duplication": parse_share,
+    "corruption": parse_share,
     "rate": parse_rate_bps,
     "queue": parse_size_bytes,
 }
@@ -157,7 +146,7 @@ def _may_be(number: float, kind: AxisKind) -> bool:
 
 
 def _bounds(kind: AxisKind) -> str:
-    if kind.parse is _share:
+    if kind.parse is parse_share:
         return f"from {kind.minimum * 100:g}% to {kind.maximum * 100:g}%"
     whole = "a whole number " if kind.parse is _number else ""
     return (

@@ -22,7 +22,7 @@ class StreamCounts:
 
 
 def stream_counts(trial: Any, result: Any) -> list[StreamCounts]:
-    """One entry for each stream of a trial; empty where packets are not counted."""
+    """One entry for each stream of a trial; empty where packets are not counted, or not once."""
     count = _BY_KIND.get(trial.kind)
     return list(count(trial, result)) if count else []
 
@@ -35,6 +35,9 @@ def traffic_ends_s(trial: Any) -> float:
 
 
 def _of_frames(trial: Any, result: Any) -> Iterator[StreamCounts]:
+    """Not where a frame comes out at several ports, so that ports of the device count others than were sent."""
+    if any(trial.frames(stream.name).is_copied for stream in trial.streams):
+        return
     for stream, got in zip(trial.streams, result.directions, strict=True):
         yield StreamCounts(stream, got.sent_frames, got.received_frames, got.offered_load_fps)
 

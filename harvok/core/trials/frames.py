@@ -9,6 +9,7 @@ from typing import Literal
 
 from harvok.core.ends import SEND, Stream
 from harvok.core.samples import Sample
+from harvok.core.stream_frames import PLAIN, StreamFrames
 
 MAX_STEPS = 64
 """What a rig has to carry in one trial."""
@@ -29,16 +30,20 @@ class LoadStep:
 class FrameTrial:
     """One trial: frames at given loads, MAX_STEPS of them at most, in one direction or both at once.
 
-    `frame_sizes` are sent in turn: one size, or the sequence of a mix (RFC 6985). `burst_frames` are sent back to
-    back, with gaps between bursts that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for
-    frames in flight and for the device to settle (RFC 2544 §23: 2 s and 5 s). From `tag_at_s` on, `tags` frames spread
-    evenly over the rest are reported one by one (RFC 2544 §26.2, RFC 8219 §7.2). At `reset_at_s` the rig resets the
-    device. `ip_version` None sends bare Ethernet. `about` says to people what the trial is for.
+    `frame_sizes` are sent in turn: one size, or the sequence of a mix (RFC 6985); `frames_of` has what the frames of a
+    stream have of their own, by the name of the stream. `burst_frames` are sent back to back, with gaps between bursts
+    that keep the load (RFC 2544 §21). `pause_s` is what the rig waits afterwards for frames in flight and for the
+    device to settle (RFC 2544 §23: 2 s and 5 s). From `tag_at_s` on, `tags` frames spread evenly over the rest are
+    reported one by one (RFC 2544 §26.2, RFC 8219 §7.2). At `reset_at_s` the rig resets the device. Where multicast
+    streams come out, their groups are joined before the trial, or at `join_at_s`, and left after it, or at
+    `leave_at_s`; not where `bystanders` come out, which are names of streams. `hurried`: what the next trial finds
+    depends on how soon it follows. `ip_version` None sends bare Ethernet. `about` says to people what the trial is for.
     """
 
     frame_sizes: tuple[int, ...]
     steps: tuple[LoadStep, ...]
     streams: tuple[Stream, ...] = (SEND,)
+    frames_of: dict[str, StreamFrames] = field(default_factory=dict)
     ip_version: Literal[4, 6] | None = 4
     address_pairs: int = 1
     burst_frames: int = 1
@@ -46,6 +51,10 @@ class FrameTrial:
     tag_at_s: float | None = None
     tags: int = 0
     reset_at_s: float | None = None
+    join_at_s: float | None = None
+    leave_at_s: float | None = None
+    bystanders: tuple[str, ...] = ()
+    hurried: bool = False
     about: str = ""
     kind: Literal["frames"] = "frames"
 
@@ -56,6 +65,14 @@ class FrameTrial:
     @property
     def mean_size_bytes(self) -> float:
         return sum(self.frame_sizes) / len(self.frame_sizes)
+
+    def frames(self, stream: str) -> StreamFrames:
+        """What the frames of a stream have of their own."""
+        return self.frames_of.get(stream, PLAIN)
+
+    def load_of(self, stream: str, step: LoadStep) -> float:
+        """The intended load of a stream in a step, in frames/s."""
+        return self.frames(stream).load_fps(step.load_fps, self.frame_sizes)
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,10 +116,10 @@ def allowance_s(duration_s: float) -> float:
 class TesterHealth:
     """How well the tester did its own part in a trial.
 
-    `ring_drops` frames came and its receive ring was full; `kernel_drops` were dropped by this host's kernel before
-    the ring. `batch_frames` were sent with one call, each batch as late as `late_p99_s` in 99 % of all cases; in the
-    longest stall nothing was sent at all. `held_back_s` is how long no slot of the sending ring was free.
-    """
+    `ring_drops` frames came and its receive ring was full; `kernel_drops` were dropped by this host's kernel before the
+    ring. `batch_frames` were sent with one call, each batch as late as `late_p99_s` in 99 % of all cases; in the
+    longest stall nothing was sent at all. `held_back_s` is how long no slot of the sending ring was free. `lost_count`
+    says why nobody can tell which step a frame was of; empty where that is known."""
 
     ring_drops: int = 0
     kernel_drops: int = 0
@@ -110,6 +127,7 @@ class TesterHealth:
     batch_frames: int = 1
     late_p99_s: float = 0.0
     held_back_s: float = 0.0
+    lost_count: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,9 +173,9 @@ class FrameDirectionResult(FrameCounts):
     frame that was lost had been sent; `longest_gap_s` the longest time between two frames that came. `looped_frames`
     came back to the port that had sent them, `foreign_frames` were on the receiving port and not of this trial. Frames
     that came in `fragments`, with a wrong length or with an altered content are lost ones; the content of one frame in
-    `read_one_in` was checked. `clock_error_s` is how wrong the delays between ports of two hosts may be; None where
-    both ports have one clock.
-    """
+    `read_one_in` was checked. `join_delay_s` is from the word that joined the groups in mid-trial to the first frame,
+    below zero where frames came before; `leave_delay_s` from the word that left them to the last. `clock_error_s` is
+    how wrong the delays between ports of two hosts may be; None where both ports have one clock."""
 
     direction: str
     duplicates: int = 0
@@ -175,6 +193,8 @@ class FrameDirectionResult(FrameCounts):
     read_one_in: int = 1
     tester: TesterHealth = TesterHealth()
     clock_error_s: float | None = None
+    join_delay_s: float | None = None
+    leave_delay_s: float | None = None
 
     @property
     def known_delay(self) -> DelaySummary | None:

@@ -9,18 +9,19 @@ An Ethernet header, IPv4 or IPv6 with UDP where asked for, and a test header (bi
     balance 2 B    IPv6 only: keeps the sum of lap, stamp and balance constant, so that the UDP checksum, which IPv6
                    demands (RFC 8200 §8.1), is right in every frame although it was computed once. IPv4 sends none
 
-The rest is a word of four bytes again and again, so that a receiver can tell what was altered on the way. IPv4 packets
-must not be fragmented. Slot and what stands before it never change once a ring is filled; lap, stamp and balance are
-written as one piece.
-Test addresses are those of RFC 2544 App. C.2.2 (198.18.0.0/15) and RFC 5180 §8 (2001:2::/48).
-"""
+Behind the hardware addresses there may be tags: one of IEEE 802.1Q, or an outer one of IEEE 802.1ad and an inner one.
+They come on top of the frame size. The rest is a word of four bytes again and again, so that a receiver can tell what
+was altered on the way. IPv4 packets must not be fragmented. Slot and what stands before it never change once a ring is
+filled; lap, stamp and balance are written as one piece. Test addresses are those of RFC 2544 App. C.2.2 (198.18.0.0/15)
+and RFC 5180 §8 (2001:2::/48)."""
 
 import ipaddress
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.ethernet import ETHERNET_HEADER_BYTES, FCS_BYTES, IP_HEADER_BYTES, UDP_HEADER_BYTES
+from harvok.core.ethernet import ETHERNET_HEADER_BYTES, FCS_BYTES, IP_HEADER_BYTES, UDP_HEADER_BYTES, VLAN_TAG_BYTES
 
 FrameIp = Literal[4, 6] | None
 
@@ -30,14 +31,12 @@ _HOP_LIMIT = 64
 STREAM_BYTES, SLOT_BYTES = 4, 2
 _STREAM = struct.Struct(">IH")
 _MARK = struct.Struct(">IQ")
+LAP_AND_STAMP_BYTES = _MARK.size
 MAX_SLOTS = 1 << 16
 FILL = 0xA5C3965A
 """The word behind the test header: as many ones as zeros, in no regular order."""
 _DONT_FRAGMENT, MORE_FRAGMENTS = 0x4000, 0x2000  # RFC 791 §3.1
-FRAGMENT_AT = ETHERNET_HEADER_BYTES + 6
-"""Where flags and offset of an IPv4 packet stand."""
-UDP6_CHECKSUM_AT = ETHERNET_HEADER_BYTES + 40 + 6
-"""Where the UDP checksum of an IPv6 frame stands."""
+TAG, OUTER_TAG = 0x8100, 0x88A8  # IEEE 802.1Q, IEEE 802.1ad
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,19 +51,34 @@ class Ends:
     destination_port: int = 9  # discard (RFC 863)
 
 
-def header_offset(ip: FrameIp) -> int:
+def ethertype_offset(tags: int) -> int:
+    """Where the type of what a frame carries stands, behind so many tags."""
+    return ETHERNET_HEADER_BYTES - 2 + VLAN_TAG_BYTES * tags
+
+
+def fragment_offset(tags: int) -> int:
+    """Where flags and offset of an IPv4 packet stand."""
+    return ethertype_offset(tags) + 2 + 6
+
+
+def udp6_checksum_offset(tags: int) -> int:
+    """Where the UDP checksum of an IPv6 frame stands."""
+    return ethertype_offset(tags) + 2 + IP_HEADER_BYTES[6] + 6
+
+
+def header_offset(ip: FrameIp, tags: int = 0) -> int:
     """Where the test header begins, from the first byte of the frame."""
-    return ETHERNET_HEADER_BYTES + (IP_HEADER_BYTES[ip] + UDP_HEADER_BYTES if ip else 0)
+    return ethertype_offset(tags) + 2 + (IP_HEADER_BYTES[ip] + UDP_HEADER_BYTES if ip else 0)
 
 
-def slot_offset(ip: FrameIp) -> int:
+def slot_offset(ip: FrameIp, tags: int = 0) -> int:
     """Where the slot's number stands."""
-    return header_offset(ip) + STREAM_BYTES
+    return header_offset(ip, tags) + STREAM_BYTES
 
 
-def mark_offset(ip: FrameIp) -> int:
+def mark_offset(ip: FrameIp, tags: int = 0) -> int:
     """Where lap, stamp and balance begin."""
-    return header_offset(ip) + STREAM_BYTES + SLOT_BYTES
+    return header_offset(ip, tags) + STREAM_BYTES + SLOT_BYTES
 
 
 def mark_bytes(ip: FrameIp) -> int:
@@ -88,17 +102,30 @@ def balanced(text: bytes) -> bytes:
     return text + (~internet_sum(text) & 0xFFFF).to_bytes(2, "big")
 
 
-def build(frame_size: int, ip: FrameIp, ends: Ends, stream: int, slot: int) -> bytes:
-    """A frame of `frame_size` bytes (FCS counted, not contained) with an empty mark."""
+def build(
+    frame_size: int, ip: FrameIp, ends: Ends, stream: int, slot: int, vlans: Sequence[int] = (), dscp: int = 0
+) -> bytes:
+    """A frame of `frame_size` bytes (FCS counted, not contained; tags not counted) with an empty mark."""
     test = _STREAM.pack(stream, slot) + mark(ip, 0, 0)
     room = frame_size - FCS_BYTES - header_offset(ip)
     payload = test + FILL.to_bytes(4, "big") * (room // 4)
     payload = payload[:room]
-    head = ends.destination_mac + ends.source_mac + ETHERTYPE_OF[ip].to_bytes(2, "big")
+    head = ends.destination_mac + ends.source_mac + vlan_tags(vlans) + ETHERTYPE_OF[ip].to_bytes(2, "big")
     if ip is None:
         return head + payload
-    packet = _ipv4(ends, payload) if ip == 4 else _ipv6(ends, payload)
+    packet = _ipv4(ends, payload, dscp) if ip == 4 else _ipv6(ends, payload, dscp)
     return head + packet
+
+
+def vlan_tags(vlans: Sequence[int]) -> bytes:
+    """The tags of a frame, which stand behind its hardware addresses."""
+    kinds = (OUTER_TAG, TAG)[-len(vlans) :]
+    return b"".join(struct.pack(">HH", kind, vlan) for kind, vlan in zip(kinds, vlans, strict=False))
+
+
+def tagged(frame: bytes, tags: bytes) -> bytes:
+    """A frame without tags, with these."""
+    return frame[: ethertype_offset(0)] + tags + frame[ethertype_offset(0) :]
 
 
 def _udp(ends: Ends, payload: bytes, checksum: int = 0) -> bytes:
@@ -106,23 +133,24 @@ def _udp(ends: Ends, payload: bytes, checksum: int = 0) -> bytes:
     return struct.pack(">HHHH", ends.source_port, ends.destination_port, length, checksum) + payload
 
 
-def _ipv4(ends: Ends, payload: bytes) -> bytes:
+def _ipv4(ends: Ends, payload: bytes, dscp: int) -> bytes:
     """RFC 791 §3.1; the UDP checksum is left out, as RFC 768 allows, and so is the number of what is never fragmented
     (RFC 6864 §4.1)."""
     udp = _udp(ends, payload)
     source, destination = (ipaddress.IPv4Address(a).packed for a in (ends.source_ip, ends.destination_ip))
-    head = struct.pack(">BBHHHBBH", 0x45, 0, IP_HEADER_BYTES[4] + len(udp), 0, _DONT_FRAGMENT, _HOP_LIMIT, _UDP, 0)
+    length = IP_HEADER_BYTES[4] + len(udp)
+    head = struct.pack(">BBHHHBBH", 0x45, dscp << 2, length, 0, _DONT_FRAGMENT, _HOP_LIMIT, _UDP, 0)
     checksum = ~internet_sum(head + source + destination) & 0xFFFF
     return head[:10] + checksum.to_bytes(2, "big") + source + destination + udp
 
 
-def _ipv6(ends: Ends, payload: bytes) -> bytes:
+def _ipv6(ends: Ends, payload: bytes, dscp: int) -> bytes:
     """RFC 8200 §3 and §8.1."""
     source, destination = (ipaddress.IPv6Address(a).packed for a in (ends.source_ip, ends.destination_ip))
     length = UDP_HEADER_BYTES + len(payload)
     pseudo = source + destination + struct.pack(">IHBB", length, 0, 0, _UDP)
     checksum = ~internet_sum(pseudo + _udp(ends, payload)) & 0xFFFF or 0xFFFF
-    head = struct.pack(">IHBB", 0x6000_0000, length, _UDP, _HOP_LIMIT)
+    head = struct.pack(">IHBB", 0x6000_0000 | dscp << 22, length, _UDP, _HOP_LIMIT)
     return head + source + destination + _udp(ends, payload, checksum)
 
 

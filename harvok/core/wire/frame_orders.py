@@ -4,8 +4,9 @@ Plain dataclasses; a worker loads this file and little else.
 """
 
 import json
-from dataclasses import asdict, dataclass
-from typing import Any, ClassVar
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any, ClassVar, get_args
 
 from harvok.core.wire.frame import FrameIp
 
@@ -13,8 +14,13 @@ from harvok.core.wire.frame import FrameIp
 @dataclass(frozen=True, slots=True)
 class SendOrder:
     """Send the frames of each step (load in frames/s, frames, batch). One lap of the ring is `slots` frames; sizes and
-    ends (hardware addresses in hex, IP addresses, ports) are taken in turn. The worker counts into row `row`, tells the
-    receiver in the rows from `steps_row` on where each step after the first begins, and stays on core `cpu`."""
+    ends (hardware addresses in hex, IP addresses, ports) are taken in turn; all have the same tags and class. The
+    worker counts into row `row`, tells the receiver in the rows from `steps_row` on where each step after the first
+    begins, and stays on core `cpu`.
+
+    Streams that meet at one port would keep their order for a whole trial, and where its queue has room for one frame,
+    the same stream would always get it. So with a `dither` above 0 each batch is up to a gap late, by chance, and a
+    step takes so many gaps more, for each stream another number."""
 
     kind: ClassVar[str] = "send"
     interface: str
@@ -27,6 +33,9 @@ class SendOrder:
     row: int
     steps_row: int
     cpu: int | None
+    vlans: list[int] = field(default_factory=list)
+    dscp: int = 0
+    dither: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +58,9 @@ class ReceiveOrder:
     Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
     is the largest of the `steps`. The content of one frame in `read_one_in` is checked. From each number of `tags` on,
     the first such frame is reported by itself. A frame that comes in on the sending port has run in a circle; "" is a
-    port of another host. Delays are corrected by how far this host's clock is ahead of the sender's.
+    port of another host. Delays are corrected by how far this host's clock is ahead of the sender's. The kernel takes
+    the outer tag of a frame away; `inner_tags` are those that stay.
+    `starts` says where the steps begin, where the sender is on another host and cannot tell.
     """
 
     kind: ClassVar[str] = "receive"
@@ -68,11 +79,14 @@ class ReceiveOrder:
     steps_row: int
     cpu: int | None
     clock_ahead_ns: int = 0
+    inner_tags: int = 0
+    starts: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class ReceiveReport:
-    """What a receiver heard, in all and of each step (frames, delays); delays in s. `last_lost` is of the numbers up to
+    """What a receiver heard, in all and of each step (frames, delays); delays in s. The first and the last frame came
+    at `first_ns` and `last_ns` by the wall clock there, 0 where none came. `last_lost` is of the numbers up to
     `highest`. What came in pieces, with another length or with another content is not received; content was read of one
     frame in `read_one_in`.
     """
@@ -86,6 +100,8 @@ class ReceiveReport:
     last_lost: int | None
     delay: dict[str, Any] | None
     tagged_delays_ns: list[int]
+    first_ns: int
+    last_ns: int
     longest_gap_ns: int
     ring_drops: int
     looped: int
@@ -94,6 +110,29 @@ class ReceiveReport:
     wrong_length: int
     altered: int
     read_one_in: int
+
+
+@dataclass(frozen=True, slots=True)
+class ReflectOrder:
+    """Send every frame of a stream back on the port that it came in on, with its addresses swapped, until the row's
+    stop cell is set."""
+
+    kind: ClassVar[str] = "reflect"
+    interface: str
+    ip: FrameIp
+    stream: int
+    row: int
+    cpu: int | None
+    inner_tags: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ReflectReport:
+    """How many frames were sent back, and how many came while the socket was full."""
+
+    kind: ClassVar[str] = "reflected"
+    reflected: int
+    dropped: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,8 +166,16 @@ class Gateways:
 
 
 @dataclass(frozen=True, slots=True)
+class Taught:
+    """Such frames were sent; the first of them at `at_ns` by the wall clock there."""
+
+    kind: ClassVar[str] = "taught"
+    at_ns: int
+
+
+@dataclass(frozen=True, slots=True)
 class Ready:
-    """The worker is ready to go, or done with what has no result."""
+    """The worker is ready to go."""
 
     kind: ClassVar[str] = "ready"
 
@@ -142,21 +189,41 @@ class Failed:
     hint: str
 
 
-Line = SendOrder | SendReport | ReceiveOrder | ReceiveReport | LearnOrder | AnswerOrder | Gateways | Ready | Failed
-_KINDS: dict[str, type[Line]] = {
-    one.kind: one
-    for one in (SendOrder, SendReport, ReceiveOrder, ReceiveReport, LearnOrder, AnswerOrder, Gateways, Ready, Failed)
-}
+StreamOrder = SendOrder | ReceiveOrder | ReflectOrder
+Order = StreamOrder | LearnOrder | AnswerOrder
+Line = Order | SendReport | ReceiveReport | ReflectReport | Taught | Gateways | Ready | Failed
+_KINDS: dict[str, type[Line]] = {one.kind: one for one in get_args(Line)}
 
 
-def encode(line: Line) -> bytes:
-    """One line of JSON with its end."""
-    return json.dumps({"kind": line.kind, **asdict(line)}).encode() + b"\n"
+def encode(line: Line, row: int | None = None) -> bytes:
+    """One line of JSON with its end; `row` says to which of several orders an answer is."""
+    about = {} if row is None else {"about": row}
+    return json.dumps({"kind": line.kind, **asdict(line), **about}).encode() + b"\n"
+
+
+def encode_orders(orders: Sequence[Line]) -> bytes:
+    """Orders that are carried out together, as one line."""
+    return json.dumps([{"kind": order.kind, **asdict(order)} for order in orders]).encode() + b"\n"
 
 
 def decode(text: bytes | str) -> Line:
     """The line that a text holds. Raises ValueError for anything else."""
+    return decode_answer(text)[1]
+
+
+def decode_answer(text: bytes | str) -> tuple[int | None, Line]:
+    """The same, with the row of the order that it answers, where it says so."""
     values = json.loads(text)
+    return values.pop("about", None), _line(values)
+
+
+def decode_orders(text: bytes | str) -> list[Line]:
+    """One order, or those that are carried out together. Raises ValueError for anything else."""
+    values = json.loads(text)
+    return [_line(one) for one in (values if isinstance(values, list) else [values])]
+
+
+def _line(values: dict[str, Any]) -> Line:
     kind = _KINDS.get(values.pop("kind", ""))
     if not kind:
         raise ValueError("not a line of the frame engine")

@@ -18,7 +18,15 @@ from harvok.errors import UsageError
 from harvok.host.cpu import may_raise_priority
 from harvok.logbook.store import Logbook
 from harvok.rigs.device_files import DeviceSettings, settings_of
-from harvok.rigs.frame_rigs import Asking, FrameRig, check_streams, open_rig, record_of
+from harvok.rigs.frame_rigs import (
+    Asking,
+    FrameRig,
+    check_streams,
+    open_rig,
+    record_of,
+    reflecting_ports,
+    there_and_back,
+)
 from harvok.rigs.impairment_files import read_impairment
 from harvok.rigs.simulated import SimulatedPorts
 from harvok.rigs.simulated_device import DEVICE_PORTS
@@ -58,11 +66,13 @@ class FramesBench:
     def situation(self, number: int, logbook: Logbook) -> Iterator[Situation]:
         file, test = self.place.rig, cast(FramesTest, self.request.test)
         check_streams(file, test.settings.streams)
+        settings = there_and_back(file, test.settings)
+        test = cast(FramesTest, replace(cast(Any, test), settings=settings))
         if file.kind == "remote" and self.request.device:
             raise UsageError("a device between two hosts is not watched", "Leave --device out.")
         with open_rig(file, self.request.first + number, self.clock, self.place.impairment, self._asking()) as rig:
-            sizes = [size_bytes for size in test.sizes for size_bytes in size.sizes]
-            rig.check(sizes, test.settings.ip_version, test.settings.address_pairs)
+            sent = kind_of(test).frames_sent(test)
+            rig.check(sent.sizes, test.settings.ip_version, sent.pairs)
             calibration = self._calibration(test, logbook)
             yield Situation(
                 rig=rig,
@@ -74,6 +84,7 @@ class FramesBench:
                     *self._calibration_notices(test, calibration),
                     *_isolation_notices(file),
                     *_priority_notices(file),
+                    *_reflecting_notices(file),
                 ],
                 calibration=calibration.id if calibration else None,
                 impairment=_impairment_of(self.place),
@@ -128,13 +139,16 @@ def _is_elsewhere(rig: RigFile) -> bool:
 
 
 def back_to_back_rig(file: RigFile) -> RigFile:
-    """The rig with its two ports joined directly: what is calibrated. Raises UsageError for a simulated one."""
+    """The rig with its ports joined directly, or, where a virtual one has more than two, by a bridge that holds nothing
+    back: what is calibrated. Raises UsageError for a simulated one."""
     if isinstance(file, SimulatedRig):
         raise UsageError(
             "a simulated rig needs no calibration: its tester has no limits",
             "Calibrate a rig of ports, or a virtual one.",
         )
-    return file.model_copy(update={"device": "wire"} | ({"shape": None} if file.kind == "virtual" else {}))
+    if isinstance(file, VirtualRig):
+        return file.model_copy(update={"device": "wire" if file.ports == 2 else "switch", "shape": None})
+    return file.model_copy(update={"device": "wire"})
 
 
 def _device_of(rig: FrameRig, file: RigFile) -> DeviceSettings | None:
@@ -151,6 +165,14 @@ def _device_of(rig: FrameRig, file: RigFile) -> DeviceSettings | None:
 
 def _isolation_notices(file: RigFile) -> list[str]:
     return [_NOT_ISOLATED] if isinstance(file, PortsRig) and not file.isolated else []
+
+
+def _reflecting_notices(file: RigFile) -> list[str]:
+    return [
+        f"{name} sends frames back: loss and delay are of both ways together, with what that host needs for each "
+        "frame; on which way a frame was lost is not known"
+        for name in reflecting_ports(file)
+    ]
 
 
 def _priority_notices(file: RigFile) -> list[str]:
