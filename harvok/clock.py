@@ -36,6 +36,15 @@ class SystemClock:
     def utc(self) -> datetime:
         return datetime.now(UTC)
 
+    def tai_ahead_ns(self) -> int:
+        """How far the clock that knows no leap seconds (CLOCK_TAI) is ahead of the wall clock: whole seconds, in ns."""
+        return round((time.clock_gettime_ns(time.CLOCK_TAI) - time.time_ns()) / 1e9) * 1_000_000_000
+
+    def card_ns(self, fd: int) -> int:
+        """The clock of a network card, whose device is open as `fd` (clock_gettime(2), dynamic clocks). Raises
+        OSError."""
+        return time.clock_gettime_ns((~fd << 3) | 3)
+
 
 SYSTEM = SystemClock()
 

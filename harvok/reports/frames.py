@@ -10,7 +10,7 @@ from harvok.core.judgement.assessment import Criterion
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.procedures.frames import FrameSettings, FrameSize
-from harvok.core.procedures.latency import latency_definition
+from harvok.core.procedures.latency import latency_definition, stamps_of
 from harvok.core.trials.frames import DelaySummary, FrameTrial, FrameTrialResult
 from harvok.errors import UsageError
 from harvok.reports.curves import GREY, LIMIT_RED
@@ -203,7 +203,7 @@ def _latency(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Crit
 
 def _definitions(records: Sequence[RunRecord]) -> str:
     """What latency is in these runs; of rigs that differ in it, both."""
-    return "; ".join(dict.fromkeys(latency_definition(record.rig.kind == "simulated") for record in records))
+    return "; ".join(dict.fromkeys(latency_definition(stamps_of(record.trials)) for record in records))
 
 
 def _distribution(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Criterion]) -> None:  # noqa: ARG001

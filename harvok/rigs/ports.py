@@ -50,8 +50,9 @@ from harvok.host.port_counters import (
 )
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, group_address, own_mac
 from harvok.rigs.groups import Groups, GroupWord, Meanwhile
+from harvok.rigs.port_stamps import PortStamps, kind_of_stamps, sample_every, sampled_delays_ns, summary_of
 from harvok.traffic.frames import FrameEngine, OwnWorkers, Pair, Reports, WorkerPlace, rows_of
-from harvok.traffic.layout import batch_for, blocks_for, slots_for
+from harvok.traffic.layout import batch_for, blocks_for, delay_one_in, slots_for
 from harvok.traffic.stream_filter import one_in
 
 _FRAME_BESIDE_MTU = 18  # Ethernet header and FCS
@@ -82,6 +83,8 @@ class Wiring:
     """What the interfaces are like, in the order of the ports."""
     reflecting: Collection[str] = ()
     """Ports that send every frame back."""
+    card_clocks_within_s: float | None = None
+    """How closely the clocks of network cards of several hosts are kept together; None where nobody says so."""
 
 
 class PortsElsewhere(WorkerPlace, Protocol):
@@ -123,6 +126,7 @@ class FramePorts:
             )
         }
         self._streams = random.SystemRandom()
+        self._stamps = PortStamps(self._engine.stamps, wiring.card_clocks_within_s)
         self._proven: set[tuple[Stream, FrameIp]] = set()
         self._answering: FrameIp | str = "nobody"
 
@@ -196,11 +200,15 @@ class FramePorts:
         senders = [pair.send.cpu for pair in pairs if pair.send.cpu is not None and not pair.sent_at]
         with avoiding_cores(senders, self.beside):
             reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
-        clocks_after = self._clocks()
+        later = self._clocks()
+        self._say_what_stamps(reports, observer)
         results = [
-            _by_two_clocks(groups.told(stream, _result(stream.name, pair, report), report), pair, clocks, clocks_after)
+            self._by_cards(
+                _by_two_clocks(groups.told(stream, _result(stream.name, pair, report), report), pair, clocks, later),
+                stream, pair, report,
+            )
             for stream, pair, report in zip(trial.streams, pairs, reports, strict=True)
-        ]
+        ]  # fmt: skip
         groups.leave()
         troubles = [
             trouble_between(f"{name} ({self._wiring.interfaces[name]})", before[name], after)
@@ -210,6 +218,39 @@ class FramePorts:
             if trouble and trouble.spoils:
                 observer.notice(f"{trouble}: this trial says nothing")
         return FrameTrialResult(_without_each_other(trial.streams, results), ports=list(filter(None, troubles)))
+
+    def _say_what_stamps(self, reports: Sequence[Reports], observer: Observer) -> None:
+        """Once: why frames have no transmit stamps of their own."""
+        missing = next((report.sent.no_stamps for report in reports if report.sent.no_stamps), "")
+        if missing and not self._stamps.missing:
+            observer.notice(f"frames have no transmit stamps of their own: {missing}")
+        self._stamps.missing = self._stamps.missing or missing
+
+    def _by_cards(
+        self, result: FrameDirectionResult, stream: Stream, pair: Pair, report: Reports
+    ) -> FrameDirectionResult:
+        """The result of a stream, with the delays of the frames that cards or drivers stamped in place of the kernel's,
+        where there are any."""
+        by = pair.send.sample_by
+        apart = self._stamps.apart(by, *self._heard_between(stream))
+        ahead_ns = round(apart.offset_s * 1e9)
+        delays = [(number, delay - ahead_ns) for number, delay in sampled_delays_ns(report.sent, report.received)]
+        stamped_by = kind_of_stamps(by, report.sent, bool(delays))
+        if not delays:
+            return replace(result, stamped_by=stamped_by)
+        tags = pair.receive.tags
+        return replace(
+            result,
+            stamped_by=stamped_by,
+            delay=summary_of([delay for _, delay in delays]),
+            tagged_delays_s=[delay / 1e9 for number, delay in delays if tags and number >= tags[0]],
+            clock_error_s=apart.error_s if by == "hardware" and apart.error_s else result.clock_error_s,
+        )
+
+    def _heard_between(self, stream: Stream) -> tuple[TesterPort, TesterPort]:
+        """Where frames of a stream leave, and where they are heard: they may come back."""
+        source, destination = self._between(stream)
+        return source, source if self._comes_back(stream) else destination
 
     def _reset_in_trial(self, began_ns: int, observer: Observer) -> None:
         observer.happened([Event((self._clock.now_ns() - began_ns) / 1e9, "device-reset")])
@@ -311,11 +352,13 @@ class FramePorts:
         batches = [batch_for(load_fps, trial.burst_frames) for load_fps in loads]
         largest = max(batches)
         ends = address_pairs(source, destination, trial.ip_version, frames, trial.address_pairs, self._routed)
+        slots = slots_for(max(sizes) + VLAN_TAG_BYTES * len(frames.vlans), largest, len(sizes), len(ends))
+        sent_frames = sum(load_fps * step.duration_s for load_fps, step in zip(loads, trial.steps, strict=True))
         return SendOrder(
             interface=source.interface,
             ip=trial.ip_version,
             stream=self._streams.getrandbits(32),
-            slots=slots_for(max(sizes) + VLAN_TAG_BYTES * len(frames.vlans), largest, len(sizes), len(ends)),
+            slots=slots,
             frame_sizes=list(sizes),
             ends=[
                 (e.source_mac.hex(), e.destination_mac.hex(), e.source_ip, e.destination_ip, e.source_port,
@@ -332,6 +375,8 @@ class FramePorts:
             vlans=list(frames.vlans),
             dscp=frames.dscp,
             dither=number + 1 if sum(one.destination == stream.destination for one in trial.streams) > 1 else 0,
+            sample_by=self._stamps.source_of(*self._heard_between(stream)),
+            sample_every=sample_every(round(sent_frames), largest, slots),
         )  # fmt: skip
 
     def _receive_order(
@@ -352,12 +397,15 @@ class FramePorts:
             slots=send.slots,
             batch=max(batch for _, _, batch in send.steps),
             blocks=blocks_for(highest_fps),
+            delay_one_in=delay_one_in(highest_fps),
             tags=_tags(trial, send.steps[0][0]),
             steps=len(trial.steps),
             row=rows_of(number).receiver,
             steps_row=send.steps_row,
             cpu=_cores_of(len(trial.streams))[1][number],
             inner_tags=max(len(send.vlans) - 1, 0),
+            sample_by=send.sample_by,
+            sample_every=send.sample_every,
             starts=[0, *ends[:-1]] if apart and not back else [],
         )
 

@@ -132,6 +132,7 @@ class SimulatedPorts:
             last_loss_s=self._last_loss_s(stretches, trial.duration_s, by_chance + altered),
             longest_gap_s=_longest_gap_s(stretches),
             altered_frames=altered,
+            stamped_by="model",
         )
 
     def _step(

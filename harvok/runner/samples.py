@@ -11,6 +11,7 @@ from harvok.core.measures.statistics import Summary, summarise
 from harvok.core.models.device import DeviceRecord
 from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord
+from harvok.core.procedures.latency import stamps_of
 from harvok.core.quantities import QUANTITIES
 from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import format_speed
@@ -66,11 +67,7 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     if record.link.rated_bps:
         yield "link.rated", format_speed(record.link.rated_bps)
     yield from kind_of(record.test).conditions(record.test)
-    methods = {
-        d.method for trial in record.trials if isinstance(trial.result, TcpOutcome) for d in trial.result.directions
-    }
-    if methods:
-        yield "test.method", " and ".join(sorted(methods))
+    yield from _ways_of_measuring(record)
     if record.impairment:
         put = record.impairment.impairment
         yield "path.impairment", f"{put.name}: {put.model_dump_json(exclude={'name', 'about'}, exclude_defaults=True)}"
@@ -86,6 +83,17 @@ def _conditions(record: RunRecord) -> Iterator[tuple[str, str]]:
     yield from _host_conditions("near", record.near)
     if record.far:
         yield from _host_conditions("far", record.far)
+
+
+def _ways_of_measuring(record: RunRecord) -> Iterator[tuple[str, str]]:
+    """What was found out only when it was measured: how bytes were moved, and whose stamps delays are by."""
+    methods = {
+        d.method for trial in record.trials if isinstance(trial.result, TcpOutcome) for d in trial.result.directions
+    }
+    if methods:
+        yield "test.method", " and ".join(sorted(methods))
+    if stamps := stamps_of(record.trials):
+        yield "test.stamps", " and ".join(sorted(stamps))
 
 
 def _device_conditions(device: DeviceRecord) -> Iterator[tuple[str, str]]:

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
+from typing import get_args
 
 from pydantic import TypeAdapter, ValidationError
 
@@ -22,7 +23,6 @@ from harvok.core.wire.frame_orders import (
     Line,
     Order,
     ReceiveOrder,
-    ReflectOrder,
     SendOrder,
     StreamOrder,
     decode,
@@ -40,9 +40,7 @@ from harvok.traffic.rings import slot_bytes_for
 
 _TELL_EVERY_S = 0.2
 _LARGEST_RING_BYTES, _MOST_BLOCKS, _LARGEST_FRAME = 64 << 20, 256, 16_384
-_ORDERS: dict[type[Line], TypeAdapter[Line]] = {
-    kind: TypeAdapter(kind) for kind in (SendOrder, ReceiveOrder, ReflectOrder, LearnOrder, AnswerOrder)
-}
+_ORDERS: dict[type[Line], TypeAdapter[Line]] = {kind: TypeAdapter(kind) for kind in get_args(Order)}
 
 
 def lendable(port: str) -> InterfaceFacts:
@@ -55,10 +53,10 @@ def lendable(port: str) -> InterfaceFacts:
 
 
 class LentPorts:
-    """The ports of one session. `allowed` are those that the operator lends."""
+    """The ports of one session. `allowed` are those that the operator lends, perhaps only to `reflect`."""
 
-    def __init__(self, allowed: Sequence[str], max_test_s: float) -> None:
-        self._allowed, self._max_test_s = allowed, max_test_s
+    def __init__(self, allowed: Sequence[str], max_test_s: float, reflect: bool = False) -> None:
+        self._allowed, self._max_test_s, self._reflect = allowed, max_test_s, reflect
         self._workers = OwnWorkers(apart=True)
         self._maker = ThreadPoolExecutor(1)  # a worker ends with the thread that started it, as with its process
         self._heard: dict[int, OwnWorker] = {}
@@ -159,6 +157,11 @@ class LentPorts:
         assert isinstance(order, Order)
         for port in [one for one, *_ in order.ports] if isinstance(order, AnswerOrder) else [order.interface]:
             self._check_port(port)
+        if self._reflect and isinstance(order, SendOrder | ReceiveOrder):
+            raise LimitError(
+                "the station's ports send back what they get, and do nothing else",
+                "Write reflect = true for the port in the rig file, or have the station started without --reflect.",
+            )
         takes_s = _takes_s(order)
         if takes_s > self._max_test_s:
             raise LimitError(
@@ -188,7 +191,8 @@ def _within_bounds(order: StreamOrder) -> StreamOrder:
     elif isinstance(order, ReceiveOrder):
         steps = max(order.steps, len(order.starts))
         fits = _rows_fit(order.row, order.steps_row) and 0 < steps <= MAX_STEPS
-        fits = fits and 0 < order.blocks <= _MOST_BLOCKS and order.read_one_in > 0 and _sizes_fit(order.frame_sizes)
+        fits = fits and 0 < order.blocks <= _MOST_BLOCKS and _sizes_fit(order.frame_sizes)
+        fits = fits and min(order.read_one_in, order.delay_one_in, order.sample_every) > 0
     else:
         fits = _rows_fit(order.row)
     if not fits:
@@ -201,7 +205,7 @@ def _send_fits(order: SendOrder) -> bool:
     if not _rows_fit(order.row, order.steps_row) or not _sizes_fit(order.frame_sizes):
         return False
     fits_ring = 0 < order.slots * slot_bytes_for(max(order.frame_sizes)) <= _LARGEST_RING_BYTES
-    return fits_ring and len(order.vlans) <= 2 and 0 < len(order.steps) <= MAX_STEPS
+    return fits_ring and len(order.vlans) <= 2 and 0 < len(order.steps) <= MAX_STEPS and order.sample_every > 0
 
 
 def _rows_fit(*rows: int) -> bool:

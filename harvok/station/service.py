@@ -60,6 +60,8 @@ class StationSettings:
     """None takes none."""
     frame_ports: Sequence[str] = ()
     """Which ports it lends."""
+    reflect: bool = False
+    """Whether those only send frames back."""
 
 
 class Station:
@@ -186,7 +188,7 @@ class Station:
         from harvok.station.lent_ports import LentPorts
 
         self._drop(session)
-        self._lent[session] = LentPorts(settings.frame_ports, settings.max_test_s)
+        self._lent[session] = LentPorts(settings.frame_ports, settings.max_test_s, settings.reflect)
         self._tell(f"lends {', '.join(settings.frame_ports)}")
 
     def lent(self, session: str) -> "LentPorts":

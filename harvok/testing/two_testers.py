@@ -11,11 +11,18 @@ _SIDES: tuple[Side, Side] = ("near", "far")
 
 class TwoTesters(NamespacePair):
     """A pair of hosts that reach each other, and a switch between a test port of each (or, `together`, between two of
-    the near one). With `shape_bps` the switch holds each way to that rate, as the kernel counts it."""
+    the near one). With `shape_bps` the switch holds each way to that rate, as the kernel counts it; what `burst_bytes`
+    take at that rate is how late this kernel may be before the switch is slower than that."""
 
-    def __init__(self, shape_bps: float | None = None, buffer_bytes: int = 65_536, together: bool = False) -> None:
+    def __init__(
+        self,
+        shape_bps: float | None = None,
+        buffer_bytes: int = 65_536,
+        together: bool = False,
+        burst_bytes: int = 4096,
+    ) -> None:
         super().__init__()
-        self._shape_bps, self._buffer_bytes = shape_bps, buffer_bytes
+        self._shape_bps, self._buffer_bytes, self._burst_bytes = shape_bps, buffer_bytes, burst_bytes
         self._hosts: tuple[Side, Side] = ("near", "near") if together else _SIDES
         self._switch = f"harvok-{os.getpid()}-switch"
 
@@ -44,7 +51,7 @@ class TwoTesters(NamespacePair):
                 switch.link("set", index=port, master=bridge, state="up")
                 if self._shape_bps:
                     rate = f"{int(self._shape_bps)}bit"
-                    switch.tc("add", "tbf", port, rate=rate, burst=4096, limit=self._buffer_bytes)
+                    switch.tc("add", "tbf", port, rate=rate, burst=self._burst_bytes, limit=self._buffer_bytes)
             switch.link("set", index=bridge, state="up")
 
     def _bring_up(self, host: Side, name: str) -> None:

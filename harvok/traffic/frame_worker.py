@@ -32,6 +32,7 @@ from harvok.core.wire.frame_orders import (
     ReflectOrder,
     SendOrder,
     SendReport,
+    StampsOrder,
     StreamOrder,
     Taught,
     decode_orders,
@@ -52,7 +53,9 @@ from harvok.worker.child import (
 )
 
 if TYPE_CHECKING:
+    from harvok.traffic.card_stamps import StampedHearing, StampedSending
     from harvok.traffic.rings import Block, SendRing
+    from harvok.traffic.transmit_stamps import Stamping
 
 _MADE_UP_BATCHES = 8
 """The longest lapse that is made up for, and so what a device has to store for it besides: eight frames at loads up to
@@ -60,13 +63,14 @@ _MADE_UP_BATCHES = 8
 _STALL_NS = 100_000
 _SETTLE_NS = 1_000_000_000
 _LOOK_AGAIN_NS = 1_000_000
+_LAST_STAMPS_NS = 20_000_000
 _DITHERS, _DITHERS_APART, _MAX_DRIFT = 15_000, 1021, 0.0005
 _HEAR_MS = 20
 _HELD = 64
 """How many blocks' delays the histogram counts at one time."""
 
 
-def send(orders: Sequence[SendOrder], counters: Counters) -> list[Line]:
+def send(orders: Sequence[SendOrder], counters: Counters, stamping: "Stamping") -> list[Line]:
     """Lays the rings out, waits for the parent's word, and sends, each stream by a schedule of its own."""
     from harvok.traffic.layout import templates
     from harvok.traffic.rings import SendRing
@@ -76,11 +80,30 @@ def send(orders: Sequence[SendOrder], counters: Counters) -> list[Line]:
         for order in orders:
             ring = SendRing(order.interface, templates(order), order.slots, order.ip, len(order.vlans))
             stack.callback(ring.close)
-            senders.append(_Sender(ring, order, counters))
+            stamping.claim(ring.socket, order.ip, len(order.vlans))
+            senders.append(_Sender(ring, order, counters, _sampled_sending(ring, order, stack)))
+        stack.enter_context(stamping.at({order.interface for order in orders}))
         _say_all(orders, [Ready() for _ in orders])
         wait_begin()
         _take_turns([sender.run() for sender in senders])
-        return [sender.report() for sender in senders]
+        return [sender.report(stamping.missing) for sender in senders]
+
+
+def _sampled_sending(ring: "SendRing", order: SendOrder, stack: ExitStack) -> "StampedSending | None":
+    """What asks the card or the driver for stamps of some frames, where the order says so."""
+    if not order.sample_by:
+        return None
+    from harvok.traffic.card_stamps import StampedSending
+
+    _set_card(order, stack)
+    return StampedSending(ring.socket, order.sample_by)
+
+
+def _set_card(order: SendOrder | ReceiveOrder, stack: ExitStack) -> None:
+    from harvok.traffic.card_stamps import card_that_stamps
+
+    if order.sample_by == "hardware":
+        stack.enter_context(card_that_stamps(order.interface))
 
 
 Turns = Generator[int, int, None]
@@ -113,8 +136,10 @@ class _Sender:
     load; a longer one shifts the schedule, since to catch up with it would overflow small buffers. A step may end later
     for that by as much as its load may be off."""
 
-    def __init__(self, ring: "SendRing", order: SendOrder, counters: Counters) -> None:
-        self._ring, self._order = ring, order
+    def __init__(
+        self, ring: "SendRing", order: SendOrder, counters: Counters, sampled: "StampedSending | None"
+    ) -> None:
+        self._ring, self._order, self._sampled = ring, order, sampled
         self._cells = counters.cells
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
         self._stop_at = Counters.index(order.row, FrameCell.STOP)
@@ -149,8 +174,8 @@ class _Sender:
             origin_ns = max(end_ns, self._last_ns)
         yield from self._until_taken()
 
-    def report(self) -> SendReport:
-        """What was sent, once all has been."""
+    def report(self, no_stamps: str) -> SendReport:
+        """What was sent, once all has been; `no_stamps` is why frames have none of their own."""
         pending = self._ring.pending()
         self._steps[-1][0] -= pending
         sent = self._sent - pending
@@ -161,6 +186,8 @@ class _Sender:
             longest_stall_ns=self._longest_stall_ns,
             late_p99_ns=self._late_p99_ns(),
             held_back_ns=self._held_back_ns,
+            no_stamps=no_stamps,
+            samples=self._sampled.stamps if self._sampled else [],
         )
 
     def _finish_batch(self) -> Turns:
@@ -182,22 +209,23 @@ class _Sender:
         self._lap, self._slot = self._lap + (here.stop == self._ring.slots), here.stop % self._ring.slots
 
     def _marker(self) -> "tuple[Any, Callable[[int], None]]":
-        """The mark of a batch, and what writes the lap of the ring and the time of now into it."""
+        """The mark of a batch, and what writes the lap of the ring and the time of now into it, even, as no stamp of
+        the kernel's is."""
         import struct
 
         import numpy as np
 
-        from harvok.core.wire.frame import balanced
+        from harvok.core.wire.frame import EVEN, balanced
 
         mark = np.zeros(1, self._ring.mark.dtype)
         text, put, wall_ns = memoryview(mark.view(np.uint8)), struct.Struct(">IQ"), SYSTEM.wall_ns  # type: ignore[arg-type]
         put_into = put.pack_into
 
         def write(lap: int) -> None:
-            put_into(text, 0, lap, wall_ns())
+            put_into(text, 0, lap, wall_ns() & EVEN)
 
         def write_balanced(lap: int) -> None:
-            text[:] = balanced(put.pack(lap, wall_ns()))
+            text[:] = balanced(put.pack(lap, wall_ns() & EVEN))
 
         return mark, write_balanced if self._order.ip == 6 else write
 
@@ -215,6 +243,7 @@ class _Sender:
         gap_ns = batch / load_fps * 1e9
         nearest_ns, stall_ns = int(gap_ns * CATCH_UP), max(int(_MADE_UP_BATCHES * gap_ns), _STALL_NS)
         at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
+        sample_at = self._sampled and max(self._order.sample_every // batch, 1)
         now, upto = SYSTEM.now_ns(), sent + frames
         may_ns = 0
         if self._order.dither:
@@ -241,7 +270,10 @@ class _Sender:
             else:
                 status[at][: upto - sent].fill(SEND_REQUEST)
             try:
-                give(b"", MSG_DONTWAIT)
+                if sample_at and not at % sample_at:
+                    self._send_sampled(sent - batch, batch)
+                else:
+                    give(b"", MSG_DONTWAIT)
             except OSError as error:
                 check(error)
             cells[frames_at] = sent
@@ -249,6 +281,18 @@ class _Sender:
             if at == turns:
                 at, lap = 0, lap + 1
         self._slot, self._lap, self._sent, self._last_ns = at * batch, lap, min(sent, upto), now
+
+    def _send_sampled(self, first: int, frames: int) -> None:
+        """Sends a batch whose frames are to be stamped one by one, unless some before it still wait, which would be
+        taken for it."""
+        assert self._sampled
+        marked = self._ring.pending()
+        if marked > frames or self._sampled.full:
+            return self._ring.send()
+        try:
+            self._sampled.send()
+        finally:
+            self._sampled.asked(range(first, first + marked - self._ring.pending()))
 
     def _dither(self, gap_ns: float) -> list[int]:
         """By how much each batch is late on purpose, again and again; each stream begins again after another number of
@@ -275,6 +319,9 @@ class _Sender:
         while self._ring.pending() and now < deadline_ns:
             self._ring.send()
             now = yield now + _LOOK_AGAIN_NS
+        if self._sampled:
+            yield SYSTEM.now_ns() + _LAST_STAMPS_NS
+            self._sampled.collect()
 
     def _late_p99_ns(self) -> int:
         """The upper edge of the bin that holds the 99th percentile."""
@@ -303,6 +350,20 @@ def receive(orders: Sequence[ReceiveOrder], counters: Counters) -> list[Line]:
         return [receiver.report() for receiver in receivers]
 
 
+def _sampled_hearing(order: ReceiveOrder, stack: ExitStack) -> "StampedHearing | None":
+    """What hears some frames with stamps of the card or the driver, where the order says so."""
+    if not order.sample_by:
+        return None
+    from harvok.traffic.card_stamps import StampedHearing
+
+    _set_card(order, stack)
+    hearing = StampedHearing(
+        order.interface, order.ip, order.stream, order.slots, order.sample_every, order.sample_by, order.inner_tags
+    )
+    stack.callback(hearing.close)
+    return hearing
+
+
 class _FrameReceiver:
     """Accounts whole blocks of frames at once."""
 
@@ -317,6 +378,7 @@ class _FrameReceiver:
             order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks, tags
         )
         stack.callback(self._ring.close)
+        self._sampled = _sampled_hearing(order, stack)
         self._order, self._cells = order, counters.cells
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
         self._stop_at = Counters.index(order.row, FrameCell.STOP)
@@ -355,6 +417,8 @@ class _FrameReceiver:
             self._longest_gap_ns = max(self._longest_gap_ns, within_ns, int(at_ns[0]) - before_ns)
             self._last_ns = int(at_ns[-1])
             self._cells[self._frames_at] = self._arrivals.received
+        if self._sampled:
+            self._sampled.collect()
 
     def _take_run(self, block: "Block", at_ns: Any) -> bool:
         """Takes a block in which nothing is missing, doubled or out of order, as in nearly all; False for others."""
@@ -368,8 +432,8 @@ class _FrameReceiver:
             return False
         self._arrivals.add_run(first, count)
         self._received[len(starts)] += count
-        offset = -first % batch
-        which = slice(offset, None, batch)
+        every = self._order.delay_one_in if block.stamped_each() else batch
+        which = slice(-first % every, None, every)
         self._take_delays(
             len(starts), at_ns[which] - block.stamp_ns(which), lambda: np.arange(first, first + count)[which]
         )
@@ -398,17 +462,19 @@ class _FrameReceiver:
             yield int(steps[start]), start, end
 
     def _take(self, step: int, block: "Block", numbers: Any, at_ns: Any) -> None:
-        """Delays are of the first frame of each batch alone; in a run without gaps these stand at even distances."""
+        """Without stamps of their own, delays are of the first frame of each batch alone. In a run without gaps the
+        frames whose delays are counted stand at even distances."""
         import numpy as np
 
         before = self._arrivals.received
         in_a_run = self._arrivals.add(numbers)
         self._received[step] += self._arrivals.received - before
+        every = self._order.delay_one_in if block.stamped_each() else self._order.batch
         if in_a_run:
-            first: Any = slice(int(-numbers[0] % self._order.batch), None, self._order.batch)
+            which: Any = slice(int(-numbers[0] % every), None, every)
         else:
-            first = np.flatnonzero(numbers % self._order.batch == 0)
-        self._take_delays(step, at_ns[first] - block.stamp_ns(first), lambda: numbers[first])
+            which = np.flatnonzero(numbers % every == 0)
+        self._take_delays(step, at_ns[which] - block.stamp_ns(which), lambda: numbers[which])
 
     def _take_delays(self, step: int, delays: Any, numbers: Callable[[], Any]) -> None:
         """Delays of some frames, and their numbers where these are needed."""
@@ -469,6 +535,7 @@ class _FrameReceiver:
             foreign=foreign,
             **asdict(self._ring.corrupted),
             read_one_in=self._order.read_one_in,
+            samples=self._sampled.stamps if self._sampled else [],
         )
 
 
@@ -501,7 +568,7 @@ def _say_all(orders: Sequence[StreamOrder], lines: Sequence[Line]) -> None:
     os.write(1, b"".join(encode(line, order.row) for order, line in zip(orders, lines, strict=True)))
 
 
-def _obey(orders: Sequence[Line], counters: Counters) -> None:
+def _obey(orders: Sequence[Line], counters: Counters, stamping: "Stamping") -> None:
     """Carries out one order, or several of one kind together, and says what came of it."""
     senders = [order for order in orders if isinstance(order, SendOrder)]
     receivers = [order for order in orders if isinstance(order, ReceiveOrder)]
@@ -510,7 +577,7 @@ def _obey(orders: Sequence[Line], counters: Counters) -> None:
     if cores := {core for core in asked if core is not None}:
         os.sched_setaffinity(0, cores)
     if senders:
-        _say_all(senders, send(senders, counters))
+        _say_all(senders, send(senders, counters, stamping))
     elif receivers:
         _say_all(receivers, receive(receivers, counters))
     elif reflectors:
@@ -531,13 +598,20 @@ def _help(order: Line) -> Line:
         answerer = Answerer(order)
         threading.Thread(target=answerer.run, daemon=True).start()
         return answerer.resolve()
+    if isinstance(order, StampsOrder):
+        from harvok.traffic.card_stamps import stamps_of
+
+        return stamps_of(order)
     raise ValueError(f"no order: {order.kind}")
 
 
 def work(text: str) -> None:
     setup = json.loads(text)
     end_with_parent()
+    from harvok.traffic.transmit_stamps import Stamping
+
     raise_priority()  # before it is nobody to this host, inside a rig of its own
+    stamping = Stamping()  # for the same reason
     try:
         enter_namespaces(setup["namespaces"])
         counters = Counters(setup["rows"], setup["counters_fd"])
@@ -548,7 +622,7 @@ def work(text: str) -> None:
     say_ready()
     for line in sys.stdin.buffer:
         try:
-            _obey(decode_orders(line), counters)
+            _obey(decode_orders(line), counters, stamping)
         except HarvokError as error:
             say_fault(error.message, error.hint)
         except OSError as error:

@@ -27,6 +27,8 @@ from harvok.core.wire.frame_orders import (
     ReflectReport,
     SendOrder,
     SendReport,
+    Stamps,
+    StampsOrder,
     StreamOrder,
     Taught,
     decode_answer,
@@ -154,6 +156,12 @@ class FrameEngine:
         found = self._places[place].help(order)
         assert isinstance(found, Gateways)
         return [bytes.fromhex(mac) if mac else None for mac in found.found]
+
+    def stamps(self, place: str, order: StampsOrder) -> Stamps:
+        """What the card of a port at a place can stamp."""
+        told = self._places[place].help(order)
+        assert isinstance(told, Stamps)
+        return told
 
     def run(self, pairs: Sequence[Pair], in_flight_s: float, progress: Progress) -> list[Reports]:
         """Runs all streams of a trial at once; waits up to `in_flight_s` for frames that are still under way."""

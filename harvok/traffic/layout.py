@@ -10,6 +10,7 @@ from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 _RING_BYTES, _MIN_SLOTS = 8 << 20, 1024
 _MAX_BATCH = 256
 _BATCHES_A_SECOND = 30_000
+_DELAYS_A_SECOND, _MAX_DELAY_ONE_IN = 100_000, 31
 _BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
 
 
@@ -26,6 +27,12 @@ def batch_for(load_fps: float, burst_frames: int) -> int:
 def blocks_for(load_fps: float) -> int:
     """How many blocks a receiving ring has: enough for stalls of a tenth of a second and more at any load."""
     return _BLOCKS if load_fps > _HIGH_LOAD_FPS else _BLOCKS // 2
+
+
+def delay_one_in(load_fps: float) -> int:
+    """Of how many frames the delay of one is counted, so that some 100 000 a second are: an odd number, which has no
+    divisor in common with the size of a batch, so that frames at each place of a batch have their turn."""
+    return min(int(load_fps / _DELAYS_A_SECOND), _MAX_DELAY_ONE_IN) | 1
 
 
 def slots_for(largest_frame: int, batch: int, mix: int, pairs: int) -> int:

@@ -93,7 +93,7 @@ class SendRing:
         if size // slot_bytes != slots:
             raise ValueError(f"{slots} slots of {slot_bytes} B do not fill whole pages")
         self.slots = slots
-        self._sock = open_packet_socket(interface)
+        self._sock = self.socket = open_packet_socket(interface)
         self._sock.setsockopt(SOL_PACKET, _VERSION, _V2)
         self._sock.setsockopt(SOL_PACKET, _VNET_HDR, 1)
         self._sock.setsockopt(SOL_PACKET, _LOSS, 1)
@@ -242,8 +242,12 @@ class Block:
             at_ns += seconds.astype(np.int64) * 1_000_000_000
         return at_ns
 
+    def stamped_each(self) -> bool:
+        """Whether each frame has a stamp of its own, and not that of its batch: those of the kernel are odd."""
+        return bool(int(self._frames["stamp"][0]) & 1)
+
     def stamp_ns(self, which: Any) -> NDArray[np.int64]:
-        """When the sender handed over the batch of some frames."""
+        """When some frames left, or the sender handed over their batch."""
         stamps: NDArray[np.int64] = self._frames["stamp"][which].astype(np.int64)
         return stamps
 

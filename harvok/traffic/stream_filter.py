@@ -47,6 +47,12 @@ def stream_filter(ip: FrameIp, stream: int, snap: int, tags: int = 0) -> list[In
     return [*_of_stream(ip, stream, tags), (_GIVE, 0, 0, snap)]
 
 
+def sampled_filter(ip: FrameIp, stream: int, every: int, tags: int = 0) -> list[Instruction]:
+    """The frames of a stream whose slots have numbers that `every`, a power of two, divides."""
+    chosen = [(_LOAD_HALF, 0, 0, slot_offset(ip, tags)), (_AND, 0, 0, every - 1), (_IF_EQUAL, 1, 0, 0)]
+    return [*_of_stream(ip, stream, tags), *chosen, (_GIVE, 0, 0, 0), (_GIVE, 0, 0, snap_bytes(ip, tags))]
+
+
 def one_in(load_fps: float, frame_bytes: float) -> int:
     """Of how many frames the content of one is read: a power of two, so that the slot's number tells."""
     wanted = load_fps * frame_bytes / 4 / _WORDS_A_SECOND

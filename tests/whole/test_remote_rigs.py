@@ -81,7 +81,7 @@ class Files(unittest.TestCase):
 class Remote(ProgramTest):
     def setUp(self) -> None:
         super().setUp()
-        self.pair = self.enterContext(TwoTesters(_SHAPE_BPS, 16_384))
+        self.pair = self.enterContext(TwoTesters(_SHAPE_BPS, 16_384, burst_bytes=16_384))
         (self.folder / "rig.toml").write_text(RIG.format(*TEST_PORTS, address=ADDRESSES["far"]))
 
     def on(self, side: Side, *words: str) -> "subprocess.Popen[str]":
@@ -118,7 +118,7 @@ class Remote(ProgramTest):
         self.assertGreater(last["delay"]["median_s"], 1e-6)
 
     def test_a_port_that_sends_back_and_loads_without_a_pause(self) -> None:
-        self.lending("--frames", TEST_PORTS[1])
+        lending = self.lending("--frames", TEST_PORTS[1])
         ramp = ("ramp", "rig.toml", "--frame-size", "1518", "--hold", "1s", "--trial-pause", "300ms", "--json")
         one_way = self.record_of(*ramp, "--loads", "2%,5%,10%", "--continuous")
         received = {f["labels"]["load"]: f for f in one_way["figures"] if f["quantity"] == "forwarding-rate"}
@@ -129,6 +129,9 @@ class Remote(ProgramTest):
         self.assertEqual(losses, dict.fromkeys(received, 0), "each frame is counted in the step that sent it")
         left_out = [load for load in shares if load not in received]  # which a busy host did not hold
         self.assertTrue(all(any(f"at {load} is left out" in note for note in one_way["notices"]) for load in left_out))
+        self.end(lending)
+        self.lending("--frames", TEST_PORTS[1], "--reflect")
+        self.assertIn("send back what they get, and do nothing else", self.ran(*SHORT, code=2))
         rig = self.folder / "rig.toml"
         rig.write_text(rig.read_text() + "reflect = true\n")
         both_ways = self.record_of(*ramp, "--loads", "10%")
@@ -142,6 +145,8 @@ class Remote(ProgramTest):
         self.assertIn("loss and delay are of both ways together", " ".join(both_ways["notices"]))
         process = self.on("near", "rfc2544", "rig.toml", *SHORT, "--direction", "receive")
         self.assertIn("sends back what it gets, and nothing else", process.communicate(timeout=60)[1])
+        refused = self.on("far", "station", "--port", "27000", "--reflect").communicate(timeout=60)[1]
+        self.assertIn("--reflect is about lent ports", refused)
 
     def record_of(self, *words: str) -> "dict[str, Any]":
         contention, process = Contention(), self.on("near", *words)

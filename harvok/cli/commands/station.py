@@ -218,6 +218,9 @@ def station(
             show_default="none",
         ),
     ] = None,
+    reflect: Annotated[
+        bool, typer.Option("--reflect", help="Lent ports only send back what they get: the simplest of far ends.")
+    ] = False,
     max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
@@ -242,6 +245,8 @@ def station(
     from harvok.station.server import serve
     from harvok.station.service import StationSettings
 
+    if reflect and not frames:
+        raise UsageError("--reflect is about lent ports", "Name them with --frames PORT.")
     if frames:
         from harvok.station.lent_ports import lendable
 
@@ -261,6 +266,7 @@ def station(
         only_paired=doors.only_paired,
         errands=errands.limits(doors.plain),
         frame_ports=frames or [],
+        reflect=reflect,
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)

@@ -8,7 +8,7 @@ from harvok.cli.render.words import DASH, direction_words, figure_cell
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
-from harvok.core.procedures.latency import latency_definition
+from harvok.core.procedures.latency import latency_definition, stamps_of
 from harvok.core.quantities import heading_of
 
 _SHOWN = (
@@ -26,7 +26,7 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
             console.print()
             console.print(_table(labels, [f for f in record.figures if labels.items() <= f.labels.items()]))
     held = "at each load, one after another without a pause" if test.continuous else "at each load"
-    delay = f"delay {latency_definition(record.rig.kind == 'simulated')}"
+    delay = f"delay {latency_definition(stamps_of(record.trials))}"
     remark = f"{test.settings.full_s:g} s {held}; rates of one direction; {delay}"
     console.print(Text(remark, style="dim"))
 

@@ -64,7 +64,8 @@ class StationView:
 
 def _lends(settings: StationSettings) -> str:
     ports = ", ".join(settings.frame_ports)
-    return f"Lends as tester ports of rigs of kind remote: {ports}." if ports else ""
+    only = ", only to send back what they get" if settings.reflect else ""
+    return f"Lends as tester ports of rigs of kind remote: {ports}{only}." if ports else ""
 
 
 def _delay(settings: StationSettings) -> str:

@@ -178,12 +178,14 @@ class PortsRig(_RigBase):
     """Interfaces with a device, or a lead, between them, by the names that the file gives them: a table `[ports.NAME]`
     for each, or `[port1]` and `[port2]`. They are this host's; of kind `remote`, stations lend some or all of them.
     `isolated`: nothing else is on this wire. `watched` is the device itself, as it is asked what it counts: a table, or
-    the file that has it."""
+    the file that has it. `card_clocks_within` says that the clocks of network cards of all its hosts are kept together
+    by IEEE 1588, and how closely."""
 
     kind: Literal["ports", "remote"]
     device: DeviceKind = "switch"
     isolated: bool = False
     watched: NamedDevice | None = None
+    card_clocks_within: Duration | None = None
     ports: Annotated[dict[PortName, Port], Field(min_length=2, max_length=MAX_PORTS)]
 
     @model_validator(mode="before")
@@ -203,6 +205,8 @@ class PortsRig(_RigBase):
                 raise ValueError(f"{name} and {other} are both {self.ports[name].place}; each port needs its own")
         if (self.kind == "remote") != any(port.station for port in self.ports.values()):
             raise ValueError('kind = "remote" and a port with a station go together')
+        if self.kind == "ports" and self.card_clocks_within is not None:
+            raise ValueError("card_clocks_within is of the cards of several hosts; those of one host are compared")
         if self.kind == "remote" and self.watched:
             raise ValueError("a device between two hosts is not watched: leave out watched")
         bare = [name for name in list(self.ports)[2:] if not self.ports[name].addresses]

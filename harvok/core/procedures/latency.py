@@ -6,12 +6,12 @@ the worst case. Every frame is stamped, so least, mean and greatest delay are of
 """
 
 import statistics
-from collections.abc import Generator, Iterator
-from typing import Literal
+from collections.abc import Collection, Generator, Iterable, Iterator
+from typing import Any, Literal
 
 from harvok.core.figures import Figure, Mark
 from harvok.core.procedures.frames import FrameSettings, FrameSize, lossless, measured, trial, with_tags
-from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
+from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep, StampedBy
 from harvok.core.units import format_duration, format_share
 
 Form = Literal["classic", "modern"]
@@ -22,12 +22,25 @@ CLASSIC_REPEATS = 20
 MODERN_TAGS = 500
 
 
-def latency_definition(simulated: bool) -> str:
-    """Between which two moments latency is, in tables and plots alike. A model follows bits (RFC 1242 §3.8); on ports
-    there are the moments that a host can see."""
-    if simulated:
-        return "from first bit in to first bit out"
-    return "from handing over to the kernel's stamp, the tester's own included"
+_DEFINITIONS: dict[StampedBy, str] = {
+    "model": "from first bit in to first bit out",
+    "batch": "from handing over to the kernel's receive stamp, the tester's own included",
+    "frame": "from the kernel's stamp of each frame as it leaves to that as it comes, the tester's own included",
+    "driver": "from the driver's stamp of some frames as they leave to the kernel's as they come",
+    "card": "from the stamp of the card that sends to that of the card that receives, of some frames",
+}
+
+
+def latency_definition(by: Collection[StampedBy]) -> str:
+    """Between which two moments latency is, in tables and plots alike, by whose stamps it is. A model follows bits (RFC
+    1242 §3.8); on ports there are the moments that a host or its card can see."""
+    return "; ".join(_DEFINITIONS[one] for one in _DEFINITIONS if one in by) or "not measured"
+
+
+def stamps_of(trials: Iterable[Any]) -> set[StampedBy]:
+    """Whose stamps the delays of the trials of a record are by."""
+    frames = [one.result for one in trials if isinstance(one.result, FrameTrialResult)]
+    return {one.stamped_by for result in frames for one in result.directions if one.delay}
 
 
 def latency(

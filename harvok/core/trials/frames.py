@@ -165,6 +165,11 @@ class StepResult(FrameCounts):
     delay: DelaySummary | None = None
 
 
+StampedBy = Literal["batch", "frame", "driver", "card", "model"]
+"""Whose transmit stamps delays are by: the sender's of each batch, of which the first frame counts; the kernel's of
+every frame as it leaves; the driver's or the cards' of some frames; nobody's, in a model."""
+
+
 @dataclass(frozen=True, slots=True)
 class FrameDirectionResult(FrameCounts):
     """What became of one direction. Frames are this trial's own.
@@ -175,7 +180,8 @@ class FrameDirectionResult(FrameCounts):
     that came in `fragments`, with a wrong length or with an altered content are lost ones; the content of one frame in
     `read_one_in` was checked. `join_delay_s` is from the word that joined the groups in mid-trial to the first frame,
     below zero where frames came before; `leave_delay_s` from the word that left them to the last. `clock_error_s` is
-    how wrong the delays between ports of two hosts may be; None where both ports have one clock."""
+    how wrong delays by two clocks may be; None where they are by one. Delays are by the stamps that `stamped_by` names.
+    """
 
     direction: str
     duplicates: int = 0
@@ -195,6 +201,7 @@ class FrameDirectionResult(FrameCounts):
     clock_error_s: float | None = None
     join_delay_s: float | None = None
     leave_delay_s: float | None = None
+    stamped_by: StampedBy = "batch"
 
     @property
     def known_delay(self) -> DelaySummary | None:

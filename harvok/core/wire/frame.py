@@ -5,7 +5,8 @@ An Ethernet header, IPv4 or IPv6 with UDP where asked for, and a test header (bi
     stream 4 B     a number drawn for each trial and direction: what the receiver tells its own frames by
     slot   2 B     place in the sender's ring
     lap    4 B     how often the sender had gone round its ring; sequence number = lap × slots + slot
-    stamp  8 B     wall clock of the sender in ns, read when it handed over the batch that the frame belongs to
+    stamp  8 B     wall clock of the sender in ns: odd, read by its kernel when the frame left; even, read when the
+                   batch was handed over that the frame belongs to
     balance 2 B    IPv6 only: keeps the sum of lap, stamp and balance constant, so that the UDP checksum, which IPv6
                    demands (RFC 8200 §8.1), is right in every frame although it was computed once. IPv4 sends none
 
@@ -32,6 +33,7 @@ STREAM_BYTES, SLOT_BYTES = 4, 2
 _STREAM = struct.Struct(">IH")
 _MARK = struct.Struct(">IQ")
 LAP_AND_STAMP_BYTES = _MARK.size
+EVEN = ~1
 MAX_SLOTS = 1 << 16
 FILL = 0xA5C3965A
 """The word behind the test header: as many ones as zeros, in no regular order."""

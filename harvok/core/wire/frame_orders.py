@@ -6,9 +6,11 @@ Plain dataclasses; a worker loads this file and little else.
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
-from typing import Any, ClassVar, get_args
+from typing import Any, ClassVar, Literal, get_args
 
 from harvok.core.wire.frame import FrameIp
+
+SampleBy = Literal["", "hardware", "software"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +22,10 @@ class SendOrder:
 
     Streams that meet at one port would keep their order for a whole trial, and where its queue has room for one frame,
     the same stream would always get it. So with a `dither` above 0 each batch is up to a gap late, by chance, and a
-    step takes so many gaps more, for each stream another number."""
+    step takes so many gaps more, for each stream another number.
+
+    Of frames in slots whose numbers `sample_every` divides, `sample_by` the card ("hardware") or its driver
+    ("software") stamps of their own are asked for; "" for none."""
 
     kind: ClassVar[str] = "send"
     interface: str
@@ -36,11 +41,15 @@ class SendOrder:
     vlans: list[int] = field(default_factory=list)
     dscp: int = 0
     dither: int = 0
+    sample_by: SampleBy = ""
+    sample_every: int = 1
 
 
 @dataclass(frozen=True, slots=True)
 class SendReport:
-    """What a sender did, in all and in each step (frames, ns). Times in ns; `late_p99_ns` is of batches."""
+    """What a sender did, in all and in each step (frames, ns). Times in ns; `late_p99_ns` is of batches. `no_stamps`
+    says why frames have no transmit stamps of their own; empty where they have. `samples` are numbers of frames, and
+    when these left, in ns by the clock that was asked for."""
 
     kind: ClassVar[str] = "sent"
     sent: int
@@ -49,17 +58,20 @@ class SendReport:
     longest_stall_ns: int
     late_p99_ns: int
     held_back_ns: int
+    no_stamps: str = ""
+    samples: list[tuple[int, int]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
 class ReceiveOrder:
     """Hear the frames of a stream until the row's stop cell is set.
 
-    Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of the first frame of each batch; `batch`
-    is the largest of the `steps`. The content of one frame in `read_one_in` is checked. From each number of `tags` on,
-    the first such frame is reported by itself. A frame that comes in on the sending port has run in a circle; "" is a
-    port of another host. Delays are corrected by how far this host's clock is ahead of the sender's. The kernel takes
-    the outer tag of a frame away; `inner_tags` are those that stay.
+    Numbers are lap × `slots` + slot; the ring has `blocks` blocks. Delays are of one frame in `delay_one_in` where each
+    has a transmit stamp of its own, else of the first of each batch; `batch` is the largest of the `steps`. The content
+    of one frame in `read_one_in` is checked. From each number of `tags` on, the first such frame is reported by itself.
+    A frame that comes in on the sending port has run in a circle; "" is a port of another host. Delays are corrected by
+    how far this host's clock is ahead of the sender's. The kernel takes the outer tag of a frame away; `inner_tags` are
+    those that stay.
     `starts` says where the steps begin, where the sender is on another host and cannot tell.
     """
 
@@ -80,6 +92,9 @@ class ReceiveOrder:
     cpu: int | None
     clock_ahead_ns: int = 0
     inner_tags: int = 0
+    delay_one_in: int = 1
+    sample_by: SampleBy = ""
+    sample_every: int = 1
     starts: list[int] = field(default_factory=list)
 
 
@@ -88,7 +103,7 @@ class ReceiveReport:
     """What a receiver heard, in all and of each step (frames, delays); delays in s. The first and the last frame came
     at `first_ns` and `last_ns` by the wall clock there, 0 where none came. `last_lost` is of the numbers up to
     `highest`. What came in pieces, with another length or with another content is not received; content was read of one
-    frame in `read_one_in`.
+    frame in `read_one_in`. `samples` are as in SendReport: when these frames came.
     """
 
     kind: ClassVar[str] = "received"
@@ -110,6 +125,7 @@ class ReceiveReport:
     wrong_length: int
     altered: int
     read_one_in: int
+    samples: list[tuple[int, int]] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +174,28 @@ class AnswerOrder:
 
 
 @dataclass(frozen=True, slots=True)
+class StampsOrder:
+    """Tell what the card of a port can stamp, and how far its clock is ahead of the card's with the number `clock`."""
+
+    kind: ClassVar[str] = "stamps"
+    interface: str
+    clock: int = -1
+
+
+@dataclass(frozen=True, slots=True)
+class Stamps:
+    """What a card can stamp: see harvok.core.wire.card_stamps.PortStamping. Its clock is so far ahead, within the
+    error, of the one that was named; None where none was, or they cannot be compared."""
+
+    kind: ClassVar[str] = "stamped-by"
+    software: bool
+    hardware: bool
+    clock: int
+    ahead_s: float | None = None
+    error_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Gateways:
     """The gateways' hardware addresses (hex) by port; None for one that did not answer, or was not asked for."""
 
@@ -190,8 +228,8 @@ class Failed:
 
 
 StreamOrder = SendOrder | ReceiveOrder | ReflectOrder
-Order = StreamOrder | LearnOrder | AnswerOrder
-Line = Order | SendReport | ReceiveReport | ReflectReport | Taught | Gateways | Ready | Failed
+Order = StreamOrder | LearnOrder | AnswerOrder | StampsOrder
+Line = Order | SendReport | ReceiveReport | ReflectReport | Taught | Gateways | Stamps | Ready | Failed
 _KINDS: dict[str, type[Line]] = {one.kind: one for one in get_args(Line)}
 
 
