@@ -97,6 +97,7 @@ def _open_ports(file: PortsRig, clock: Clock, asking: Asking) -> "Iterator[Frame
             places={name: port.station for name, port in file.ports.items() if port.station},
             facts=facts,
             reflecting=file.reflecting,
+            workers=file.workers,
             card_clocks_within_s=file.card_clocks_within,
         )
         yield stack.enter_context(FramePorts(wiring, clock, elsewhere=stations))

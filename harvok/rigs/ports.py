@@ -50,6 +50,7 @@ from harvok.host.port_counters import (
 )
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, group_address, own_mac
 from harvok.rigs.groups import Groups, GroupWord, Meanwhile
+from harvok.rigs.lanes import by_lane, in_lanes, lanes_for, merged, with_shared_receivers
 from harvok.rigs.port_stamps import PortStamps, kind_of_stamps, sample_every, sampled_delays_ns, summary_of
 from harvok.traffic.frames import FrameEngine, OwnWorkers, Pair, Reports, WorkerPlace, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, delay_one_in, slots_for
@@ -83,6 +84,8 @@ class Wiring:
     """What the interfaces are like, in the order of the ports."""
     reflecting: Collection[str] = ()
     """Ports that send every frame back."""
+    workers: int | None = None
+    """How many senders, and receivers, each stream has; None for as many as it needs."""
     card_clocks_within_s: float | None = None
     """How closely the clocks of network cards of several hosts are kept together; None where nobody says so."""
 
@@ -180,8 +183,10 @@ class FramePorts:
     # --- one trial ---------------------------------------------------------------------------------------------
 
     def _measure(self, trial: FrameTrial, observer: Observer) -> FrameTrialResult:
-        clocks = self._clocks()
-        pairs = self._pairs(trial, clocks)
+        clocks, lanes = self._clocks(), in_lanes(trial, self._lanes(trial))
+        pairs = with_shared_receivers(
+            self._pairs(lanes.trial, clocks), lanes.each, lambda: self._streams.getrandbits(32)
+        )
         self._learn(trial)
         began_ns, groups = self._clock.now_ns(), Groups(trial, partial(self._tell_groups, trial))
         meanwhile = Meanwhile()
@@ -191,15 +196,20 @@ class FramePorts:
             meanwhile.add(at_s, do)
         observer.happened([started(self._clock.wall_ns())])
 
+        so_far: dict[int, tuple[int, int]] = {}
+
         def reported(number: int, sent: int, received: int, delay_ns: int) -> None:
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
-            observer.samples(progress_samples(trial.streams[number].name, at_s, sent, received, delay_s))
+            so_far[number], stream = (sent, received), lanes.stream_of[number]
+            ours = [so_far[lane] for lane in so_far if lanes.stream_of[lane] == stream]
+            sent, received = (sum(frames) for frames in zip(*ours, strict=True))
+            observer.samples(progress_samples(trial.streams[stream].name, at_s, sent, received, delay_s))
             meanwhile.do_until(at_s)
 
         before = self._port_counters()
         senders = [pair.send.cpu for pair in pairs if pair.send.cpu is not None and not pair.sent_at]
         with avoiding_cores(senders, self.beside):
-            reports = self._engine.run(pairs, self._in_flight_s(trial), reported)
+            reports = by_lane(pairs, self._engine.run(pairs, self._in_flight_s(trial), reported), lanes.each)
         later = self._clocks()
         self._say_what_stamps(reports, observer)
         results = [
@@ -207,7 +217,7 @@ class FramePorts:
                 _by_two_clocks(groups.told(stream, _result(stream.name, pair, report), report), pair, clocks, later),
                 stream, pair, report,
             )
-            for stream, pair, report in zip(trial.streams, pairs, reports, strict=True)
+            for stream, pair, report in zip(lanes.trial.streams, pairs, reports, strict=True)
         ]  # fmt: skip
         groups.leave()
         troubles = [
@@ -217,7 +227,15 @@ class FramePorts:
         for trouble in troubles:
             if trouble and trouble.spoils:
                 observer.notice(f"{trouble}: this trial says nothing")
-        return FrameTrialResult(_without_each_other(trial.streams, results), ports=list(filter(None, troubles)))
+        directions = merged(trial, lanes, _without_each_other(lanes.trial.streams, results))
+        return FrameTrialResult(directions, ports=list(filter(None, troubles)))
+
+    def _lanes(self, trial: FrameTrial) -> int:
+        """Of each stream. Where ports are elsewhere nobody here knows the cores, and where frames are sent back one
+        process does it all."""
+        if self._elsewhere or self._wiring.reflecting:
+            return 1
+        return lanes_for(trial, self._wiring.workers, len(usable_cores()))
 
     def _say_what_stamps(self, reports: Sequence[Reports], observer: Observer) -> None:
         """Once: why frames have no transmit stamps of their own."""

@@ -375,8 +375,9 @@ class _FrameReceiver:
         sent_here, tags = order.sending_interface, order.inner_tags
         self._loops = sent_here and stack.enter_context(counting_socket(sent_here, order.ip, order.stream, tags))
         self._ring = ReceiveRing(
-            order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks, tags
-        )
+            order.interface, order.ip, order.stream, order.frame_sizes, order.read_one_in, order.blocks, tags,
+            order.lanes, order.group,
+        )  # fmt: skip
         stack.callback(self._ring.close)
         self._sampled = _sampled_hearing(order, stack)
         self._order, self._cells = order, counters.cells
@@ -392,6 +393,7 @@ class _FrameReceiver:
         self._raw_slots = raw_slots(order.slots)
         self._received = [0] * order.steps
         self._tagged: list[int] = []
+        self._stream = 0
         self._first_ns = self._last_ns = self._longest_gap_ns = self._own = 0
         self._all_before = _frames_in(order.interface)
 
@@ -409,6 +411,7 @@ class _FrameReceiver:
         for block in self._ring.blocks():
             at_ns = block.at_ns()
             self._own += len(block)
+            self._stream = self._stream or block.stream()
             if not self._take_run(block, at_ns):
                 self._take_any(block, at_ns)
             self._first_ns = self._first_ns or int(at_ns[0])
@@ -536,6 +539,7 @@ class _FrameReceiver:
             **asdict(self._ring.corrupted),
             read_one_in=self._order.read_one_in,
             samples=self._sampled.stamps if self._sampled else [],
+            stream=self._stream,
         )
 
 

@@ -29,11 +29,12 @@ from harvok.core.wire.frame import (
     udp6_checksum_offset,
 )
 from harvok.errors import NearEndError
-from harvok.traffic.packet_filter import attach_filter
+from harvok.traffic.packet_filter import attach_filter, share_by
 from harvok.traffic.stream_filter import (
     MAX_WORDS,
     corrupted_snap_bytes,
     intact_filter,
+    lane_chooser,
     snap_bytes,
     stream_filter,
 )
@@ -242,6 +243,10 @@ class Block:
             at_ns += seconds.astype(np.int64) * 1_000_000_000
         return at_ns
 
+    def stream(self) -> int:
+        """The number of the stream, or lane of one, that the frames are of."""
+        return int(self._frames["stream"][0])
+
     def stamped_each(self) -> bool:
         """Whether each frame has a stamp of its own, and not that of its batch: those of the kernel are odd."""
         return bool(int(self._frames["stamp"][0]) & 1)
@@ -262,7 +267,8 @@ def _raw_lap(lap: int) -> int:
 
 
 class ReceiveRing:
-    """Hears the frames of one stream on one port, and nothing else; those that are not as they were sent are only
+    """Hears the frames of one stream on one port, and nothing else, or shares them with the other receivers of a
+    `group`, each of which gets one of as many `lanes`, whichever; those that are not as they were sent are only
     counted, in `corrupted`."""
 
     def __init__(
@@ -274,13 +280,15 @@ class ReceiveRing:
         read_one_in: int,
         blocks: int,
         tags: int = 0,
+        lanes: int = 1,
+        group: int = 0,
     ) -> None:
         self._blocks = blocks
         self._sock = open_packet_socket(interface)
         self._sock.setsockopt(SOL_PACKET, _VERSION, _V3)
         self._sock.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
         snap = snap_bytes(ip, tags)
-        _attach_intact_filter(self._sock, ip, stream, frame_sizes, read_one_in, tags)
+        _attach_intact_filter(self._sock, ip, stream, frame_sizes, read_one_in, tags, lanes)
         frame_bytes = 2048
         request = struct.pack(
             "IIIIIII", _BLOCK_BYTES, blocks, frame_bytes, _BLOCK_BYTES // frame_bytes * blocks, _RETIRE_MS, 0, 0
@@ -307,9 +315,10 @@ class ReceiveRing:
                     "stamp",
                     "raw_slot",
                     "raw_lap",
+                    "stream",
                 ],
-                "formats": ["<u4", "<u4", "<u4", "<u4", "<u4", ">u2", ">u2", ">u4", ">u8", "u2", "u4"],
-                "offsets": [0, 4, 8, 12, 16, fragment, test + 4, test + 6, test + 10, test + 4, test + 6],
+                "formats": ["<u4", "<u4", "<u4", "<u4", "<u4", ">u2", ">u2", ">u4", ">u8", "u2", "u4", ">u4"],
+                "offsets": [0, 4, 8, 12, 16, fragment, test + 4, test + 6, test + 10, test + 4, test + 6, test],
                 "itemsize": stride,
             }
         )
@@ -319,6 +328,8 @@ class ReceiveRing:
         self._at = 0
         bind(self._sock, interface, EVERY_PROTOCOL)
         listen_to_everything(self._sock, interface)
+        if lanes > 1:
+            share_by(self._sock, group, lane_chooser(ip, tags))
 
     def fileno(self) -> int:
         """Readable when a block is full."""
@@ -387,13 +398,13 @@ def statistics(sock: socket.socket) -> tuple[int, int]:
 
 
 def _attach_intact_filter(
-    sock: socket.socket, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, tags: int
+    sock: socket.socket, ip: FrameIp, stream: int, frame_sizes: Sequence[int], read_one_in: int, tags: int, lanes: int
 ) -> None:
     """As long a filter as the kernel grants memory for: 20 kB by default before Linux 6.9 (net.core.optmem_max)."""
     words = MAX_WORDS
     while True:
         try:
-            return attach_filter(sock, intact_filter(ip, stream, frame_sizes, read_one_in, words, tags))
+            return attach_filter(sock, intact_filter(ip, stream, frame_sizes, read_one_in, words, tags, lanes))
         except OSError as error:
             if error.errno != errno.ENOMEM or not words:
                 raise

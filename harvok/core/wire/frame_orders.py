@@ -71,7 +71,8 @@ class ReceiveOrder:
     of one frame in `read_one_in` is checked. From each number of `tags` on, the first such frame is reported by itself.
     A frame that comes in on the sending port has run in a circle; "" is a port of another host. Delays are corrected by
     how far this host's clock is ahead of the sender's. The kernel takes the outer tag of a frame away; `inner_tags` are
-    those that stay.
+    those that stay. Where a stream has several `lanes`, with numbers that follow one upon another, the receivers of a
+    `group` share them: each gets one, and says afterwards which.
     `starts` says where the steps begin, where the sender is on another host and cannot tell.
     """
 
@@ -95,6 +96,8 @@ class ReceiveOrder:
     delay_one_in: int = 1
     sample_by: SampleBy = ""
     sample_every: int = 1
+    lanes: int = 1
+    group: int = 0
     starts: list[int] = field(default_factory=list)
 
 
@@ -103,7 +106,8 @@ class ReceiveReport:
     """What a receiver heard, in all and of each step (frames, delays); delays in s. The first and the last frame came
     at `first_ns` and `last_ns` by the wall clock there, 0 where none came. `last_lost` is of the numbers up to
     `highest`. What came in pieces, with another length or with another content is not received; content was read of one
-    frame in `read_one_in`. `samples` are as in SendReport: when these frames came.
+    frame in `read_one_in`. `samples` are as in SendReport: when these frames came. `stream` is the number
+    that they had.
     """
 
     kind: ClassVar[str] = "received"
@@ -126,6 +130,7 @@ class ReceiveReport:
     altered: int
     read_one_in: int
     samples: list[tuple[int, int]] = field(default_factory=list)
+    stream: int = 0
 
 
 @dataclass(frozen=True, slots=True)
