@@ -98,6 +98,7 @@ def _open_ports(file: PortsRig, clock: Clock, asking: Asking) -> "Iterator[Frame
             facts=facts,
             reflecting=file.reflecting,
             workers=file.workers,
+            sender=file.sender,
             card_clocks_within_s=file.card_clocks_within,
         )
         yield stack.enter_context(FramePorts(wiring, clock, elsewhere=stations))

@@ -13,7 +13,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import InterfaceFacts
 from harvok.core.ends import Stream
 from harvok.core.ethernet import VLAN_TAG_BYTES
-from harvok.core.models.rig import DeviceKind, Side
+from harvok.core.models.rig import DeviceKind, SenderChoice, Side
 from harvok.core.observer import Observer, started
 from harvok.core.procedures.frames import corruption_words
 from harvok.core.samples import Event
@@ -86,6 +86,7 @@ class Wiring:
     """Ports that send every frame back."""
     workers: int | None = None
     """How many senders, and receivers, each stream has; None for as many as it needs."""
+    sender: SenderChoice = "ring"
     card_clocks_within_s: float | None = None
     """How closely the clocks of network cards of several hosts are kept together; None where nobody says so."""
 
@@ -132,6 +133,7 @@ class FramePorts:
         self._stamps = PortStamps(self._engine.stamps, wiring.card_clocks_within_s)
         self._proven: set[tuple[Stream, FrameIp]] = set()
         self._answering: FrameIp | str = "nobody"
+        self._missing: dict[str, bool] = {}
 
     def __enter__(self) -> "FramePorts":
         return self
@@ -172,6 +174,7 @@ class FramePorts:
             if _can_be_proven(trial, stream):
                 self._prove(trial, stream)
         result = self._measure(trial, observer)
+        self._say_what_is_missing(observer)
         in_flight_s = self._in_flight_s(trial)
         self._clock.sleep(max(trial.pause_s - in_flight_s, 0.0))
         return result
@@ -211,7 +214,7 @@ class FramePorts:
         with avoiding_cores(senders, self.beside):
             reports = by_lane(pairs, self._engine.run(pairs, self._in_flight_s(trial), reported), lanes.each)
         later = self._clocks()
-        self._say_what_stamps(reports, observer)
+        self._note_what_is_missing(reports)
         results = [
             self._by_cards(
                 _by_two_clocks(groups.told(stream, _result(stream.name, pair, report), report), pair, clocks, later),
@@ -237,12 +240,21 @@ class FramePorts:
             return 1
         return lanes_for(trial, self._wiring.workers, len(usable_cores()))
 
-    def _say_what_stamps(self, reports: Sequence[Reports], observer: Observer) -> None:
-        """Once: why frames have no transmit stamps of their own."""
-        missing = next((report.sent.no_stamps for report in reports if report.sent.no_stamps), "")
-        if missing and not self._stamps.missing:
-            observer.notice(f"frames have no transmit stamps of their own: {missing}")
-        self._stamps.missing = self._stamps.missing or missing
+    def _note_what_is_missing(self, reports: Sequence[Reports]) -> None:
+        """Why frames have no transmit stamps of their own, or are not sent as was asked: said once, with the trial."""
+        no_xdp = next((report.sent.no_xdp for report in reports if report.sent.no_xdp), "")
+        if no_xdp:
+            self._missing.setdefault(f"frames are sent by packet rings, not by xdp: {no_xdp}", False)
+        no_stamps = next((report.sent.no_stamps for report in reports if report.sent.no_stamps), "")
+        if no_stamps:
+            self._missing.setdefault(f"frames have no transmit stamps of their own: {no_stamps}", False)
+        self._stamps.missing = self._stamps.missing or no_stamps
+
+    def _say_what_is_missing(self, observer: Observer) -> None:
+        for text, said in self._missing.items():
+            if not said:
+                observer.notice(text)
+        self._missing = dict.fromkeys(self._missing, True)
 
     def _by_cards(
         self, result: FrameDirectionResult, stream: Stream, pair: Pair, report: Reports
@@ -393,7 +405,8 @@ class FramePorts:
             vlans=list(frames.vlans),
             dscp=frames.dscp,
             dither=number + 1 if sum(one.destination == stream.destination for one in trial.streams) > 1 else 0,
-            sample_by=self._stamps.source_of(*self._heard_between(stream)),
+            xdp=self._wiring.sender == "xdp",
+            sample_by="" if self._wiring.sender == "xdp" else self._stamps.source_of(*self._heard_between(stream)),
             sample_every=sample_every(round(sent_frames), largest, slots),
         )  # fmt: skip
 
@@ -673,6 +686,7 @@ def _health(pair: Pair, report: Reports) -> TesterHealth:
         batch_frames=max(batch for _, _, batch in order.steps),
         late_p99_s=sent.late_p99_ns / 1e9,
         held_back_s=sent.held_back_ns / 1e9,
+        sent_by=sent.sent_by,
     )
 
 

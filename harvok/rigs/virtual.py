@@ -76,9 +76,8 @@ class VirtualPorts(FramePorts):
         self._rig, self._device = rig, VirtualDevice(device_of(rig))
         kind: DeviceKind = "wire" if rig.device == "impairment" else rig.device
         interfaces = {name: name for name in rig.port_names}
-        wiring = Wiring(
-            rig.name, interfaces, rig.sides, kind, rig.mtu, self._device.built.namespaces, workers=rig.workers
-        )
+        inside = self._device.built.namespaces
+        wiring = Wiring(rig.name, interfaces, rig.sides, kind, rig.mtu, inside, workers=rig.workers, sender=rig.sender)
         self._path: ImpairedPath | None = None
         try:
             self.impairment = (impairment or read_impairment(rig.impairment)) if rig.impairment else None

@@ -13,6 +13,7 @@ from harvok.core.models.rig import VirtualRig
 from harvok.core.models.run import PortsRigRecord, RigRecord, RunRecord
 from harvok.core.procedures.latency import stamps_of
 from harvok.core.quantities import QUANTITIES
+from harvok.core.trials.frames import FrameTrialResult
 from harvok.core.trials.tcp import TcpOutcome
 from harvok.core.units import format_speed
 from harvok.logbook.store import Logbook
@@ -94,6 +95,9 @@ def _ways_of_measuring(record: RunRecord) -> Iterator[tuple[str, str]]:
         yield "test.method", " and ".join(sorted(methods))
     if stamps := stamps_of(record.trials):
         yield "test.stamps", " and ".join(sorted(stamps))
+    frames = [trial.result for trial in record.trials if isinstance(trial.result, FrameTrialResult)]
+    if senders := {one.tester.sent_by for result in frames for one in result.directions}:
+        yield "test.sender", " and ".join(sorted(senders))
 
 
 def _device_conditions(device: DeviceRecord) -> Iterator[tuple[str, str]]:

@@ -54,7 +54,7 @@ from harvok.worker.child import (
 
 if TYPE_CHECKING:
     from harvok.traffic.card_stamps import StampedHearing, StampedSending
-    from harvok.traffic.rings import Block, SendRing
+    from harvok.traffic.rings import Block, Lap, SendingRing
     from harvok.traffic.transmit_stamps import Stamping
 
 _MADE_UP_BATCHES = 8
@@ -72,16 +72,13 @@ _HELD = 64
 
 def send(orders: Sequence[SendOrder], counters: Counters, stamping: "Stamping") -> list[Line]:
     """Lays the rings out, waits for the parent's word, and sends, each stream by a schedule of its own."""
-    from harvok.traffic.layout import templates
-    from harvok.traffic.rings import SendRing
-
     with ExitStack() as stack:
         senders = []
         for order in orders:
-            ring = SendRing(order.interface, templates(order), order.slots, order.ip, len(order.vlans))
+            ring, no_xdp = _sending_ring(order)
             stack.callback(ring.close)
             stamping.claim(ring.socket, order.ip, len(order.vlans))
-            senders.append(_Sender(ring, order, counters, _sampled_sending(ring, order, stack)))
+            senders.append(_Sender(ring, order, counters, _sampled_sending(ring, order, stack), no_xdp))
         stack.enter_context(stamping.at({order.interface for order in orders}))
         _say_all(orders, [Ready() for _ in orders])
         wait_begin()
@@ -89,7 +86,23 @@ def send(orders: Sequence[SendOrder], counters: Counters, stamping: "Stamping") 
         return [sender.report(stamping.missing) for sender in senders]
 
 
-def _sampled_sending(ring: "SendRing", order: SendOrder, stack: ExitStack) -> "StampedSending | None":
+def _sending_ring(order: SendOrder) -> "tuple[SendingRing, str]":
+    """The ring that a sender goes round, and why it is a packet ring although another was asked for."""
+    from harvok.traffic.layout import templates
+    from harvok.traffic.rings import SendRing
+
+    frames, missing = templates(order), ""
+    if order.xdp:
+        from harvok.traffic.xdp_ring import NoXdpError, XdpSendRing
+
+        try:
+            return XdpSendRing(order.interface, frames, order.slots, order.ip, len(order.vlans)), ""
+        except NoXdpError as error:
+            missing = str(error)
+    return SendRing(order.interface, frames, order.slots, order.ip, len(order.vlans)), missing
+
+
+def _sampled_sending(ring: "SendingRing", order: SendOrder, stack: ExitStack) -> "StampedSending | None":
     """What asks the card or the driver for stamps of some frames, where the order says so."""
     if not order.sample_by:
         return None
@@ -137,9 +150,9 @@ class _Sender:
     for that by as much as its load may be off."""
 
     def __init__(
-        self, ring: "SendRing", order: SendOrder, counters: Counters, sampled: "StampedSending | None"
+        self, ring: "SendingRing", order: SendOrder, counters: Counters, sampled: "StampedSending | None", no_xdp: str
     ) -> None:
-        self._ring, self._order, self._sampled = ring, order, sampled
+        self._ring, self._order, self._sampled, self._no_xdp = ring, order, sampled, no_xdp
         self._cells = counters.cells
         self._frames_at = Counters.index(order.row, FrameCell.FRAMES)
         self._stop_at = Counters.index(order.row, FrameCell.STOP)
@@ -149,14 +162,8 @@ class _Sender:
         self._began_ns = self._last_ns = self._last_gap_ns = 0
         self._steps: list[list[int]] = []
         self._starts = counters.row_cells(order.steps_row, len(order.steps))
-        self._views = {batch: self._cut(batch) for _, _, batch in order.steps}
+        self._laps = {batch: ring.lap(batch) for _, _, batch in order.steps}
         self._later = [self._dither(batch / load_fps * 1e9) for load_fps, _, batch in order.steps]
-
-    def _cut(self, batch: int) -> "tuple[list[Any], list[Any]]":
-        """Views of the status words and of the marks of each batch of a lap: cutting them takes longer than sending."""
-        status, marks = self._ring.status, self._ring.mark
-        starts = range(0, self._ring.slots - batch + 1, batch)
-        return [status[at : at + batch] for at in starts], [marks[at : at + batch] for at in starts]
 
     def run(self) -> Turns:
         """Sends all steps."""
@@ -176,6 +183,8 @@ class _Sender:
 
     def report(self, no_stamps: str) -> SendReport:
         """What was sent, once all has been; `no_stamps` is why frames have none of their own."""
+        from harvok.traffic.rings import PACKET_RING
+
         pending = self._ring.pending()
         self._steps[-1][0] -= pending
         sent = self._sent - pending
@@ -186,27 +195,28 @@ class _Sender:
             longest_stall_ns=self._longest_stall_ns,
             late_p99_ns=self._late_p99_ns(),
             held_back_ns=self._held_back_ns,
-            no_stamps=no_stamps,
+            no_stamps=no_stamps if self._ring.about == PACKET_RING else "what is sent by xdp passes no program",
+            no_xdp=self._no_xdp,
+            sent_by=self._ring.about,
             samples=self._sampled.stamps if self._sampled else [],
         )
 
     def _finish_batch(self) -> Turns:
         """Sends the rest of a batch of the largest size at once, in which a step ended that the host fell short of: the
         next step begins with a whole batch, and the kernel takes one slot after the other, leaving none out."""
-        from harvok.traffic.rings import SEND_REQUEST
-
         rest = -self._slot % max(batch for _, _, batch in self._order.steps)
         if not rest:
             return
-        here = slice(self._slot, self._slot + rest)
-        yield from self._held_back(self._ring.status[here], SYSTEM.now_ns() + _SETTLE_NS)
+        end = self._slot + rest
+        here = self._ring.part(self._slot, end)
+        yield from self._held_back(here, 0, SYSTEM.now_ns() + _SETTLE_NS)
         mark, write_mark = self._marker()
         write_mark(self._lap)
-        self._ring.mark[here] = mark
-        self._ring.status[here].fill(SEND_REQUEST)
+        here.marks[0][:] = mark
+        here.request(0, rest)
         self._ring.send()
         self._sent += rest
-        self._lap, self._slot = self._lap + (here.stop == self._ring.slots), here.stop % self._ring.slots
+        self._lap, self._slot = self._lap + (end == self._ring.slots), end % self._ring.slots
 
     def _marker(self) -> "tuple[Any, Callable[[int], None]]":
         """The mark of a batch, and what writes the lap of the ring and the time of now into it, even, as no stamp of
@@ -215,9 +225,9 @@ class _Sender:
 
         import numpy as np
 
-        from harvok.core.wire.frame import EVEN, balanced
+        from harvok.core.wire.frame import EVEN, balanced, mark_bytes
 
-        mark = np.zeros(1, self._ring.mark.dtype)
+        mark = np.zeros(1, np.dtype((np.void, mark_bytes(self._order.ip))))
         text, put, wall_ns = memoryview(mark.view(np.uint8)), struct.Struct(">IQ"), SYSTEM.wall_ns  # type: ignore[arg-type]
         put_into = put.pack_into
 
@@ -231,18 +241,16 @@ class _Sender:
 
     def _step(self, number: int, origin_ns: int, end_ns: int) -> Turns:
         """The hot loop: all that it touches is cut and bound before it starts."""
-        import numpy as np
-
-        from harvok.traffic.rings import MSG_DONTWAIT, SEND_REQUEST
+        from harvok.traffic.rings import MSG_DONTWAIT
 
         load_fps, frames, batch = self._order.steps[number]
         check, later = self._ring.check, cycle(self._later[number])
-        status, marks = self._views[batch]
-        count, give, (mark, write_mark) = np.count_nonzero, self._ring.give, self._marker()
+        batches = turns, marks, is_held, request = self._laps[batch]
+        give, (mark, write_mark) = self._ring.give, self._marker()
         cells, frames_at, stop_at, late_by = self._cells, self._frames_at, self._stop_at, self._late
         gap_ns = batch / load_fps * 1e9
         nearest_ns, stall_ns = int(gap_ns * CATCH_UP), max(int(_MADE_UP_BATCHES * gap_ns), _STALL_NS)
-        at, lap, sent, turns, shift_ns = self._slot // batch, self._lap, self._sent, len(status), 0
+        at, lap, sent, shift_ns = self._slot // batch, self._lap, self._sent, 0
         sample_at = self._sampled and max(self._order.sample_every // batch, 1)
         now, upto = SYSTEM.now_ns(), sent + frames
         may_ns = 0
@@ -257,18 +265,15 @@ class _Sender:
             if late > stall_ns:
                 shift_ns += late - stall_ns
                 self._longest_stall_ns = max(self._longest_stall_ns, late)
-            if count(status[at]):
-                yield from self._held_back(status[at], end_ns)
+            if is_held(at):
+                yield from self._held_back(batches, at, end_ns)
                 now = SYSTEM.now_ns()
             if now >= end_ns or cells[stop_at]:
                 break
             write_mark(lap)
             marks[at][:] = mark
             sent += batch
-            if sent <= upto:
-                status[at].fill(SEND_REQUEST)
-            else:
-                status[at][: upto - sent].fill(SEND_REQUEST)
+            request(at, batch if sent <= upto else batch + upto - sent)
             try:
                 if sample_at and not at % sample_at:
                     self._send_sampled(sent - batch, batch)
@@ -302,12 +307,10 @@ class _Sender:
         drawn = random.Random(self._order.stream)
         return [int(drawn.random() * gap_ns) for _ in range(_DITHERS + self._order.stream % _DITHERS_APART)]
 
-    def _held_back(self, status: Any, end_ns: int) -> Turns:
+    def _held_back(self, batches: "Lap", at: int, end_ns: int) -> Turns:
         """Waits for the kernel to give back the slots of a batch."""
-        import numpy as np
-
         since_ns = now = SYSTEM.now_ns()
-        while np.count_nonzero(status) and now < end_ns:
+        while batches.is_held(at) and now < end_ns:
             self._ring.send()
             now = yield now
         self._held_back_ns += now - since_ns
@@ -613,9 +616,11 @@ def work(text: str) -> None:
     setup = json.loads(text)
     end_with_parent()
     from harvok.traffic.transmit_stamps import Stamping
+    from harvok.traffic.xdp_ring import may_lock_memory
 
     raise_priority()  # before it is nobody to this host, inside a rig of its own
     stamping = Stamping()  # for the same reason
+    may_lock_memory()
     try:
         enter_namespaces(setup["namespaces"])
         counters = Counters(setup["rows"], setup["counters_fd"])

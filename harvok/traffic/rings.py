@@ -10,9 +10,9 @@ import mmap
 import socket
 import struct
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -49,6 +49,7 @@ _WITH_USER = 1
 MSG_DONTWAIT = int(socket.MSG_DONTWAIT)
 _PAGE = 4096
 
+PACKET_RING = "packet ring"
 _SLOT_HEADER, _VNET_BYTES = 32, 10
 _V2_DATA = _SLOT_HEADER + _VNET_BYTES
 SLOT_OVERHEAD = _V2_DATA
@@ -81,6 +82,45 @@ def bind(sock: socket.socket, interface: str, protocol: int) -> None:
         raise
 
 
+class Lap(NamedTuple):
+    """The batches of one lap of a sending ring: how many; the marks of each, to be written; whether the kernel still
+    holds slots of one; and what marks so many frames of one for sending, which goes round the ring batch by batch."""
+
+    turns: int
+    marks: list[NDArray[Any]]
+    is_held: Callable[[int], object]
+    request: Callable[[int, int], None]
+
+
+class SendingRing(Protocol):
+    """A ring of frames that are sent again and again."""
+
+    @property
+    def slots(self) -> int: ...
+
+    @property
+    def socket(self) -> socket.socket: ...
+
+    @property
+    def give(self) -> Callable[[bytes, int], int]: ...
+
+    @property
+    def about(self) -> str:
+        """What carries the frames: PACKET_RING or another."""
+
+    def lap(self, batch: int) -> Lap: ...
+
+    def part(self, first: int, last: int) -> Lap: ...
+
+    def send(self) -> None: ...
+
+    def check(self, error: OSError) -> None: ...
+
+    def pending(self) -> int: ...
+
+    def close(self) -> None: ...
+
+
 class SendRing:
     """Frames laid out once, and then sent again and again, lap after lap, with a new mark each time.
 
@@ -93,7 +133,7 @@ class SendRing:
         size = -(-slots * slot_bytes // _PAGE) * _PAGE
         if size // slot_bytes != slots:
             raise ValueError(f"{slots} slots of {slot_bytes} B do not fill whole pages")
-        self.slots = slots
+        self.slots, self.about = slots, PACKET_RING
         self._sock = self.socket = open_packet_socket(interface)
         self._sock.setsockopt(SOL_PACKET, _VERSION, _V2)
         self._sock.setsockopt(SOL_PACKET, _VNET_HDR, 1)
@@ -103,35 +143,38 @@ class SendRing:
         self._map = mmap.mmap(self._sock.fileno(), size, mmap.MAP_SHARED, mmap.PROT_READ | mmap.PROT_WRITE)
         memory = np.frombuffer(self._map, dtype=np.uint8).reshape(self.slots, slot_bytes)
         self._fill(memory, frames, ip, tags)
-        mark = np.dtype((np.void, mark_bytes(ip)))
-        layout = np.dtype(
-            {
-                "names": ["status", "mark"],
-                "formats": ["<u4", mark],
-                "offsets": [0, _V2_DATA + mark_offset(ip, tags)],
-                "itemsize": slot_bytes,
-            }
-        )
-        lap = memory.reshape(-1).view(layout)
-        self.status: NDArray[np.uint32] = lap["status"]
-        self.mark: NDArray[Any] = lap["mark"]
-        self.give = self._sock.send
+        lap = memory.reshape(-1).view(mark_layout(ip, tags, _V2_DATA, slot_bytes))
+        self._status: NDArray[np.uint32] = lap["status"]
+        self._mark: NDArray[Any] = lap["mark"]
+        self.give: Callable[[bytes, int], int] = self._sock.send
         """What `send` calls, bare, for a loop that has no time for more: with b"" and MSG_DONTWAIT."""
         bind(self._sock, interface, 0)
+
+    def lap(self, batch: int) -> "Lap":
+        """The batches of a lap: cutting views of them takes longer than sending."""
+        count = np.count_nonzero
+        starts = range(0, self.slots - batch + 1, batch)
+        status = [self._status[at : at + batch] for at in starts]
+
+        def request(at: int, frames: int) -> None:
+            (status[at] if frames == batch else status[at][:frames]).fill(SEND_REQUEST)
+
+        marks = [self._mark[at : at + batch] for at in starts]
+        return Lap(len(status), marks, lambda at: count(status[at]), request)
+
+    def part(self, first: int, last: int) -> "Lap":
+        """Some slots alone, as a single batch."""
+        status = self._status[first:last]
+        return Lap(
+            1, [self._mark[first:last]], lambda _: np.count_nonzero(status), lambda _, frames: status[:frames].fill(1)
+        )
 
     def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp, tags: int) -> None:
         for turn, frame in enumerate(frames):
             vnet = struct.pack("<BBHHHH", 0, 0, len(frame), 0, 0, 0)
-            head = struct.pack("<II", _FREE, _VNET_BYTES + len(frame)).ljust(_SLOT_HEADER, b"\0")
-            text = head + vnet + frame
-            memory[turn :: len(frames), : len(text)] = np.frombuffer(text, dtype=np.uint8)
-        numbers = np.arange(self.slots)
-        _write_words(memory, _V2_DATA + slot_offset(ip, tags), numbers)
-        if ip == 6:
-            at = _V2_DATA + udp6_checksum_offset(tags)
-            total = (~_read_words(memory, at) & 0xFFFF) + numbers
-            checksum = ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
-            _write_words(memory, at, np.where(checksum, checksum, 0xFFFF))
+            head = struct.pack("<II", _FREE, _VNET_BYTES + len(frame)).ljust(_SLOT_HEADER, b"\0") + vnet
+            memory[turn :: len(frames), : len(head)] = np.frombuffer(head, dtype=np.uint8)
+        lay_out(memory[:, _V2_DATA:], frames, ip, tags)
 
     def send(self) -> None:
         """Tells the kernel to take what was marked for sending; what it cannot take now stays marked.
@@ -144,21 +187,51 @@ class SendRing:
         except OSError as error:
             self.check(error)
 
-    @staticmethod
-    def check(error: OSError) -> None:
+    def check(self, error: OSError) -> None:
         """Raises what is more than a ring that is full. Raises NearEndError when the port is down."""
-        if error.errno in (errno.ENETDOWN, errno.ENXIO, errno.ENODEV):
-            raise NearEndError("the sending port went down", "Check the lead and the port.") from error
-        if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
-            raise error
+        check_sending(error)
 
     def pending(self) -> int:
         """How many slots the kernel has not yet taken."""
-        return int((self.status == SEND_REQUEST).sum())
+        return int((self._status == SEND_REQUEST).sum())
 
     def close(self) -> None:
-        del self.status, self.mark
+        del self._status, self._mark
         self._sock.close()
+
+
+def check_sending(error: OSError) -> None:
+    """Raises what is more than a ring that is full. Raises NearEndError when the port is down."""
+    if error.errno in (errno.ENETDOWN, errno.ENXIO, errno.ENODEV):
+        raise NearEndError("the sending port went down", "Check the lead and the port.") from error
+    if error.errno not in (errno.EAGAIN, errno.ENOBUFS):
+        raise error
+
+
+def lay_out(memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp, tags: int) -> None:
+    """Writes frames into the slots of a ring in turn, each with the number of its slot. `memory` has a row for each
+    slot, from the first byte of its frame on."""
+    for turn, frame in enumerate(frames):
+        memory[turn :: len(frames), : len(frame)] = np.frombuffer(frame, dtype=np.uint8)
+    numbers = np.arange(len(memory))
+    _write_words(memory, slot_offset(ip, tags), numbers)
+    if ip == 6:
+        at = udp6_checksum_offset(tags)
+        total = (~_read_words(memory, at) & 0xFFFF) + numbers
+        checksum = ~((total & 0xFFFF) + (total >> 16)) & 0xFFFF
+        _write_words(memory, at, np.where(checksum, checksum, 0xFFFF))
+
+
+def mark_layout(ip: FrameIp, tags: int, frame_at: int, slot_bytes: int) -> np.dtype[Any]:
+    """Where the status word of a slot stands, if it has one, and the mark of its frame."""
+    return np.dtype(
+        {
+            "names": ["status", "mark"],
+            "formats": ["<u4", np.dtype((np.void, mark_bytes(ip)))],
+            "offsets": [0, frame_at + mark_offset(ip, tags)],
+            "itemsize": slot_bytes,
+        }
+    )
 
 
 def _write_words(memory: NDArray[np.uint8], at: int, values: NDArray[Any]) -> None:

@@ -80,6 +80,9 @@ class SimulatedAgentKeys(Model):
 Workers = Annotated[int, Field(ge=1, le=8)]
 """Of each stream: as many senders and as many receivers."""
 
+SenderChoice = Literal["ring", "xdp"]
+"""What carries frames to the ports: packet rings, or the express data path."""
+
 
 class _RigBase(Model):
     """What every rig file says: what the device is called, the speed of its ports, and for how long it keeps an address
@@ -183,7 +186,8 @@ class PortsRig(_RigBase):
     for each, or `[port1]` and `[port2]`. They are this host's; of kind `remote`, stations lend some or all of them.
     `isolated`: nothing else is on this wire. `watched` is the device itself, as it is asked what it counts: a table, or
     the file that has it. `card_clocks_within` says that the clocks of network cards of all its hosts are kept together
-    by IEEE 1588, and how closely. Each stream has so many `workers`."""
+    by IEEE 1588, and how closely. Each stream has so many `workers`,
+    and is sent by a `sender`."""
 
     kind: Literal["ports", "remote"]
     device: DeviceKind = "switch"
@@ -191,6 +195,7 @@ class PortsRig(_RigBase):
     watched: NamedDevice | None = None
     card_clocks_within: Duration | None = None
     workers: Workers | None = None
+    sender: SenderChoice = "ring"
     ports: Annotated[dict[PortName, Port], Field(min_length=2, max_length=MAX_PORTS)]
 
     @model_validator(mode="before")
@@ -210,8 +215,8 @@ class PortsRig(_RigBase):
                 raise ValueError(f"{name} and {other} are both {self.ports[name].place}; each port needs its own")
         if (self.kind == "remote") != any(port.station for port in self.ports.values()):
             raise ValueError('kind = "remote" and a port with a station go together')
-        if self.kind == "remote" and self.workers:
-            raise ValueError("a station decides itself how many workers carry a stream: leave out workers")
+        if self.kind == "remote" and (self.workers or self.sender != "ring"):
+            raise ValueError("a station decides itself how it sends and receives: leave out workers and sender")
         if self.kind == "ports" and self.card_clocks_within is not None:
             raise ValueError("card_clocks_within is of the cards of several hosts; those of one host are compared")
         if self.kind == "remote" and self.watched:
@@ -242,7 +247,7 @@ class VirtualRig(_RigBase):
     switch may have more than two `ports`, a table of so many `addresses`, a `max_frame` above which it drops frames,
     and IGMP `snooping`. A gateway is between two hosts, for tests that talk to a station; its `features` are those of
     core.gateway, and `clients` how many IPv4 addresses users of applications come from. Each stream has so many
-    `workers`."""
+    `workers`, and is sent by a `sender`."""
 
     kind: Literal["virtual"]
     device: VirtualKind = "switch"
@@ -256,6 +261,7 @@ class VirtualRig(_RigBase):
     snooping: bool = False
     features: list[str] = []
     workers: Workers | None = None
+    sender: SenderChoice = "ring"
     clients: Annotated[int, Field(ge=1, le=MAX_CLIENTS)] = 1
 
     @field_validator("features")

@@ -119,7 +119,8 @@ class TesterHealth:
     `ring_drops` frames came and its receive ring was full; `kernel_drops` were dropped by this host's kernel before the
     ring. `batch_frames` were sent with one call, each batch as late as `late_p99_s` in 99 % of all cases; in the
     longest stall nothing was sent at all. `held_back_s` is how long no slot of the sending ring was free. `lost_count`
-    says why nobody can tell which step a frame was of; empty where that is known."""
+    says why nobody can tell which step a frame was of; empty where that is known. `sent_by` is what carried the frames
+    to the port."""
 
     ring_drops: int = 0
     kernel_drops: int = 0
@@ -128,6 +129,7 @@ class TesterHealth:
     late_p99_s: float = 0.0
     held_back_s: float = 0.0
     lost_count: str = ""
+    sent_by: str = "packet ring"
 
 
 @dataclass(frozen=True, slots=True)

@@ -25,7 +25,7 @@ class SendOrder:
     step takes so many gaps more, for each stream another number.
 
     Of frames in slots whose numbers `sample_every` divides, `sample_by` the card ("hardware") or its driver
-    ("software") stamps of their own are asked for; "" for none."""
+    ("software") stamps of their own are asked for; "" for none. `xdp` asks for the express data path."""
 
     kind: ClassVar[str] = "send"
     interface: str
@@ -43,13 +43,15 @@ class SendOrder:
     dither: int = 0
     sample_by: SampleBy = ""
     sample_every: int = 1
+    xdp: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class SendReport:
     """What a sender did, in all and in each step (frames, ns). Times in ns; `late_p99_ns` is of batches. `no_stamps`
     says why frames have no transmit stamps of their own; empty where they have. `samples` are numbers of frames, and
-    when these left, in ns by the clock that was asked for."""
+    when these left, in ns by the clock that was asked for. `sent_by` is what carried the frames, and `no_xdp` why that
+    was not the express data path, where that was asked for."""
 
     kind: ClassVar[str] = "sent"
     sent: int
@@ -60,6 +62,8 @@ class SendReport:
     held_back_ns: int
     no_stamps: str = ""
     samples: list[tuple[int, int]] = field(default_factory=list)
+    sent_by: str = ""
+    no_xdp: str = ""
 
 
 @dataclass(frozen=True, slots=True)
