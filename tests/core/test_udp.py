@@ -172,6 +172,17 @@ class Lapses(unittest.TestCase):
     def test_the_third_lapse_counts_as_the_testers(self) -> None:
         self.assertEqual(self.measured(950, 900, 950), (3, {"tester-limit"}))
 
+    def test_a_stall_of_the_receiver_is_a_lapse_as_well(self) -> None:
+        class Dropping(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.socket_drops = 0 if self.trials else 5
+                self.fate = lambda number: () if number < self.socket_drops else (0.001,)
+                return super().run(trial, observer)
+
+        path = Dropping()
+        figures = findings_of(UdpStepsTest("send", PATTERN, (MEGA,), (1.0,)), path).figures
+        self.assertEqual((len(path.trials), {figure.mark for figure in figures}), (2, {""}))
+
     def test_a_host_far_too_slow_is_not_asked_again(self) -> None:
         self.assertEqual(self.measured(500), (1, {"tester-limit"}))
 
@@ -205,6 +216,34 @@ class Search(unittest.TestCase):
         throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
         self.assertEqual(throughput.mark, "")
         self.assertAlmostEqual(throughput.value, 620 * 12144, delta=12 * 12144)
+
+    @staticmethod
+    def searched_with_drops(*drops: int) -> tuple[float, str, int]:
+        """What a search finds on a path that carries everything, to a socket that drops so many datagrams of each trial
+        in turn, the last number again and again: the share of the load that was asked for, the mark, trials."""
+
+        class Dropping(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.socket_drops = drops[min(len(self.trials), len(drops) - 1)]
+                self.fate = lambda number: () if number < self.socket_drops else (0.001,)
+                return super().run(trial, observer)
+
+        path = Dropping()
+        figures = findings_of(UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01), path).figures
+        throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
+        return throughput.value / MEGA.rate_bps, throughput.mark, len(path.trials)
+
+    def test_what_the_receiving_socket_dropped_is_tried_again(self) -> None:
+        undisturbed = self.searched_with_drops(0)
+        self.assertEqual(undisturbed[:2], (1.0, ""))
+        self.assertEqual(self.searched_with_drops(5, 0), (1.0, "", undisturbed[2] + 1))
+        self.assertEqual(self.searched_with_drops(5, 9, 0), (1.0, "", undisturbed[2] + 2))
+
+    def test_a_receiver_that_drops_each_time_is_the_testers_limit(self) -> None:
+        share, mark, trials = self.searched_with_drops(5, 5, 5, 0)
+        self.assertLess(share, 1.0)
+        self.assertEqual(mark, "tester-limit")
+        self.assertGreater(trials, 3)
 
     def test_it_gives_up_on_a_tester_that_holds_nothing(self) -> None:
         class Sinking(SimulatedPath):

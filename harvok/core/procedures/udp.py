@@ -182,21 +182,25 @@ def _continuously(test: UdpStepsTest, pattern: UdpTrial, context: Context, findi
 
 
 def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
-    """One of several trials, again after a lapse of the sending host: that says nothing of the path, and should not
-    cost the whole test. Of three tries with lapses the one with the fewest counts; what they touched is the tester's.
-    """
+    """One of several trials, again after a stall of a host: that says nothing of the path, and should not cost the
+    whole test. Of three tries with stalls the one with the fewest counts; what they touched is the tester's."""
     tries: list[tuple[int, list[UdpReading]]] = []
     for _ in range(_TRIES):
         readings = read_trial(trial, (yield trial), ip_version)
-        held = [
-            reading.offered_fps / reading.service.load_fps
-            for reading in readings
-            if reading.limiter.kind == "sending-host"
-        ]
-        tries.append((len(held), readings))
-        if not held or min(held) < _HELD_WITH_A_STALL:
+        managed = [_managed(reading) for reading in readings if reading.limiter.kind in _STALLS]
+        tries.append((len(managed), readings))
+        if not managed or min(managed) < _HELD_WITH_A_STALL:
             break
     return min(tries, key=lambda one: one[0])[1]
+
+
+_STALLS = ("sending-host", "receiving-host")
+"""What limits a trial where one of the hosts had no time for it just then."""
+
+
+def _managed(reading: UdpReading) -> float:
+    """The share of a load that the hosts at both ends managed: sent, and not dropped by the receiving socket."""
+    return reading.offered_fps / reading.service.load_fps * (1 - reading.socket_drops / max(reading.sent, 1))
 
 
 def _take(findings: Findings, readings: list[UdpReading], load: str) -> None:
@@ -265,7 +269,9 @@ class _Attempts:
                 return found
 
     def _try(self, attempt: Attempt) -> Generator[UdpTrial, UdpTrialResult, list[UdpReading]]:
-        """One trial, again where the tester nearly held its load. Raises TesterLimitError when it did not hold it."""
+        """One trial, again where the tester nearly held its load: where the sender stalled, or the receiver, whose
+        socket then dropped what the path had carried. Raises TesterLimitError when the sender did not hold it; what the
+        receiver dropped in each of three tries is the result of the one with the fewest."""
         share = attempt.load / self._spec.rate_bps
         trial = replace(
             self._pattern,
@@ -274,14 +280,23 @@ class _Attempts:
             interval_s=min(self._pattern.interval_s, attempt.duration_s),
             about=f"search at {format_rate(attempt.load)}",
         )
-        best = 0.0
+        best, dropped = 0.0, list[list[UdpReading]]()
         for _ in range(_TRIES):
             readings = read_trial(trial, (yield trial), self._ip_version)
             held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
             if held >= 1 - max(HELD, self._test.resolution / 2):
-                return readings
+                if not self._only_dropped(readings):
+                    return readings
+                dropped.append(readings)
             best = max(best, held)
-            if held < _HELD_WITH_A_STALL:
+            if min(map(_managed, readings)) < _HELD_WITH_A_STALL:
                 break
+        if dropped:
+            return min(dropped, key=lambda one: sum(reading.socket_drops for reading in one))
         limiter = next((one.limiter for one in readings if one.limiter.blame == "tester"), readings[0].limiter)
         raise TesterLimitError(limiter.evidence, limiter.advice, best)
+
+    def _only_dropped(self, readings: list[UdpReading]) -> bool:
+        """Whether the path carried everything, and the receiver's socket had no room for some of it."""
+        failed = [reading for reading in readings if reading.loss > self._test.loss_tolerance]
+        return bool(failed) and all(reading.limiter.kind == "receiving-host" for reading in failed)
