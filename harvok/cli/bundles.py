@@ -343,7 +343,7 @@ class FrameOptions:
             rich_help_panel=WHAT,
             help="Frames from one port of the rig to another, such as port1:port3, instead of --direction; `all` is "
             "every other port, all:all a full mesh. What they have of their own follows: port1:port3,load=50%,"
-            "size=512,vlan=10,dscp=46,to=broadcast. Repeatable.",
+            "size=512,vlan=10,dscp=46,pairs=100,to=broadcast. Repeatable.",
         ),
     ] = None
     ip_version: FrameIpVersion = "4"

@@ -14,7 +14,7 @@ from harvok.errors import UsageError
 
 ALL = "all"
 """Stands for every port of a rig but the one at the other end of a stream."""
-_MAX_VLAN, _MAX_DSCP, _MAX_TAGS = 4094, 63, 2
+_MAX_VLAN, _MAX_DSCP, _MAX_TAGS, _MAX_PAIRS = 4094, 63, 2, 16384
 _CASTS: tuple[Cast, ...] = ("broadcast", "multicast")
 
 
@@ -29,7 +29,7 @@ class FrameStreams:
 def frame_streams(named: Collection[str], direction: TwoPortDirection, ports: Sequence[str] = ()) -> FrameStreams:
     """The streams of a frame test: those `named` as `port1:port3`, or the shorthand where none is. `port1:all` is from
     one port to each other one of `ports`, `all:port1` from each to one, and `all:all` a full mesh (RFC 2889 §5.1).
-    What their frames have of their own follows: `port1:port3,load=50%,size=512,vlan=10,dscp=46,to=broadcast`.
+    What their frames have of their own follows: `port1:port3,load=50%,size=512,vlan=10,dscp=46,pairs=100,to=broadcast`.
 
     Raises UsageError.
     """
@@ -126,6 +126,10 @@ def _dscp(frames: StreamFrames, text: str) -> StreamFrames:
     return replace(frames, dscp=_whole(text, "a DSCP", 0, _MAX_DSCP))
 
 
+def _pairs(frames: StreamFrames, text: str) -> StreamFrames:
+    return replace(frames, addresses=_whole(text, "a number of address pairs", 1, _MAX_PAIRS))
+
+
 def _to(frames: StreamFrames, text: str) -> StreamFrames:
     for cast in _CASTS:
         if text == cast:
@@ -140,6 +144,6 @@ def _whole(text: str, what: str, lowest: int, highest: int) -> int:
 
 
 _READERS: dict[str, Callable[[StreamFrames, str], StreamFrames]] = {
-    "load": _load, "size": _size, "vlan": _vlan, "dscp": _dscp, "to": _to,
+    "load": _load, "size": _size, "vlan": _vlan, "dscp": _dscp, "pairs": _pairs, "to": _to,
 }  # fmt: skip
 assert set(_CASTS) <= set(get_args(Cast))

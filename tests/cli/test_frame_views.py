@@ -18,7 +18,7 @@ from harvok.core.figures import Figure
 from harvok.core.link import Link
 from harvok.core.models.control import Fault
 from harvok.core.models.rig import RIG_FILE, RigFile
-from harvok.core.models.run import RunRecord
+from harvok.core.models.run import RunRecord, TrialRecord
 from harvok.core.observer import Observer, RunOutline
 from harvok.core.procedure import Test
 from harvok.core.procedures.calibrate import CalibrationTest
@@ -67,7 +67,10 @@ class Results(unittest.TestCase):
     def test_what_limited_each_size_and_what_the_tester_adds(self) -> None:
         findings = findings_of(TEST, WeakTester(Device(1e9, latency_s=3e-6), 950_000))
         console, out = screen()
-        show_rfc2544(console, record(TEST, findings.figures))
+        result = SimulatedPorts(Device(1e9)).run(WhileItRuns.TRIAL, Observer())
+        stamped = replace(result, directions=[replace(result.directions[0], stamped_by="frame")])
+        trials = [TrialRecord(trial=WhileItRuns.TRIAL, result=stamped)]
+        show_rfc2544(console, record(TEST, findings.figures, trials=trials))
         said = out.getvalue()
         self.assertRegex(said, r"64 B +\d{3} \d{3} .* the TESTER")
         self.assertRegex(said, r"1518 B +81 274 .* line rate")

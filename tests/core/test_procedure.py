@@ -158,12 +158,14 @@ class Rows(unittest.TestCase):
         self.assertEqual(own.mean_bytes((64,)), 1526)
         self.assertAlmostEqual(own.load_fps(1000.0, (64,)), 1000 * 0.5 * 84 / 1546, msg="the same share of line rate")
         self.assertTrue(named.frames_of["a to c"].is_copied)
+        self.assertEqual(frame_streams(["a:b,pairs=100"], "send").frames_of["a to b"].addresses, 100)
         for wrong, said in (
             ("a:b,load=0%", "above 0"),
             ("a:b,load=50", "not a percentage"),
             ("a:b,vlan=4095", "not a VLAN, 1 to 4094"),
             ("a:b,vlan=1.2.3", "two tags"),
             ("a:b,dscp=64", "not a DSCP, 0 to 63"),
+            ("a:b,pairs=0", "not a number of address pairs, 1 to 16384"),
             ("a:b,to=c", "not broadcast or multicast"),
             ("a:b,size=63", "neither a frame size"),
             ("a:b,colour=red", "a stream has no 'colour=red'"),

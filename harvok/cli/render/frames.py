@@ -22,7 +22,7 @@ from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
 from harvok.core.observer import RunOutline
 from harvok.core.procedures.frames import FramesTest, port_words
-from harvok.core.procedures.latency import latency_definition, stamps_of
+from harvok.core.procedures.latency import latency_definition, lateness_words, stamps_of
 from harvok.core.quantities import QUANTITIES, heading_of
 from harvok.core.samples import DEVICE, Sample
 from harvok.core.trials.any import Trial, TrialOutcome, TrialResult
@@ -362,5 +362,6 @@ def _remarks(record: RunRecord) -> str:
     )
     return (
         f"{searched if trials else ''}latency {latency_definition(stamps_of(record.trials))}"
+        f"{f'; {late}' if (late := lateness_words(record.trials)) else ''}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

@@ -8,7 +8,7 @@ from harvok.cli.render.words import DASH, direction_words, figure_cell
 from harvok.core.figures import Figure, find
 from harvok.core.labels import size_text
 from harvok.core.models.run import RunRecord
-from harvok.core.procedures.latency import latency_definition, stamps_of
+from harvok.core.procedures.latency import latency_definition, lateness_words, stamps_of
 from harvok.core.quantities import heading_of
 
 _SHOWN = (
@@ -27,7 +27,8 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
             console.print(_table(labels, [f for f in record.figures if labels.items() <= f.labels.items()]))
     held = "at each load, one after another without a pause" if test.continuous else "at each load"
     delay = f"delay {latency_definition(stamps_of(record.trials))}"
-    remark = f"{test.settings.full_s:g} s {held}; rates of one direction; {delay}"
+    late = lateness_words(record.trials)
+    remark = f"{test.settings.full_s:g} s {held}; rates of one direction; {delay}{f'; {late}' if late else ''}"
     console.print(Text(remark, style="dim"))
 
 

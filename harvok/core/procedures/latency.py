@@ -43,6 +43,13 @@ def stamps_of(trials: Iterable[Any]) -> set[StampedBy]:
     return {one.stamped_by for result in frames for one in result.directions if one.delay}
 
 
+def lateness_words(trials: Iterable[Any]) -> str:
+    """How late the tester itself sent, at most, in the trials of a record; empty where it sent nothing."""
+    frames = [one.result for one in trials if isinstance(one.result, FrameTrialResult)]
+    late_s = max((one.tester.late_p99_s for result in frames for one in result.directions), default=0.0)
+    return f"the tester sent up to {format_duration(late_s)} late (99 % of batches)" if late_s else ""
+
+
 def latency(
     settings: FrameSettings,
     size: FrameSize,

@@ -72,7 +72,8 @@ class FramesBench:
             raise UsageError("a device between two hosts is not watched", "Leave --device out.")
         with open_rig(file, self.request.first + number, self.clock, self.place.impairment, self._asking()) as rig:
             sent = kind_of(test).frames_sent(test)
-            rig.check(sent.sizes, test.settings.ip_version, sent.pairs)
+            own = [frames.addresses for frames in test.settings.frames_of.values() if frames.cast == "unicast"]
+            rig.check(sent.sizes, test.settings.ip_version, max(sent.pairs, *own, 1))
             calibration = self._calibration(test, logbook)
             yield Situation(
                 rig=rig,
