@@ -16,6 +16,7 @@ SECOND_TRY = frozenset(
         "tests.whole.test_paths.Paths.test_a_shaped_path_gives_what_the_arithmetic_allows",
         "tests.whole.test_paths.Paths.test_random_loss_is_the_limiter",
         "tests.whole.test_remote_rigs.Remote.test_a_port_that_sends_back_and_loads_without_a_pause",
+        "tests.whole.test_remote_rigs.Remote.test_a_round_of_a_site_between_two_stations_that_lend_ports",
         "tests.whole.test_remote_rigs.Remote.test_a_switch_between_two_hosts_is_found_to_be_what_it_is",
         "tests.whole.test_switch.Bridges.test_a_group_is_joined_at_once_and_left_after_two_seconds",
         "tests.whole.test_switch.Bridges.test_tags_classes_and_copies_arrive",

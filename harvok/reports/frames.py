@@ -203,7 +203,8 @@ def _latency(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Crit
 
 def _definitions(records: Sequence[RunRecord]) -> str:
     """What latency is in these runs; of rigs that differ in it, both."""
-    return "; ".join(dict.fromkeys(latency_definition(stamps_of(record.trials)) for record in records))
+    each = (latency_definition(stamps_of(one.trials), one.rig.kind == "simulated") for one in records)
+    return "; ".join(dict.fromkeys(each))
 
 
 def _distribution(axes: "Axes", records: Sequence[RunRecord], criteria: Sequence[Criterion]) -> None:  # noqa: ARG001

@@ -129,4 +129,7 @@ class Stamps(unittest.TestCase):
         said = " ".join(shown(show_held_loads, test, figures, trials=[self.trial(stamped_by="frame")]).split())
         self.assertRegex(said, r"50 % 744 04\d 744 04\d")
         self.assertIn("rates of one direction; delay from the kernel's stamp of each frame", said)
-        self.assertIn("delay not measured", " ".join(shown(show_held_loads, test, [], trials=[]).split()))
+        said = " ".join(shown(show_held_loads, test, [], trials=[]).split())
+        self.assertIn("delay by stamps of trials that are not kept", said)
+            "delay by stamps of trials that are not kept", " ".join(shown(show_held_loads, test, [], trials=[]).split())
+        )

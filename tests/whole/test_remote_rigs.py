@@ -161,8 +161,10 @@ class Remote(ProgramTest):
         self.lending("--frames", TEST_PORTS[1])
         self.lending("--frames", TEST_PORTS[0], side="near")
         (self.folder / "site.toml").write_text(SITE.format(*TEST_PORTS, near=ADDRESSES["near"], far=ADDRESSES["far"]))
-        process = self.on("near", "site", "run", "site.toml", "--once")
+        contention, process = Contention(), self.on("near", "site", "run", "site.toml", "--once")
         out, err = process.communicate(timeout=280)
+        if "the tester fell short" in out:
+            self.skip_if_busy(contention)
         self.assertEqual(process.returncode, 0, out + err)
         self.assertIn("dome to hall  done", out)
         (line,) = json.loads(self.inside("logbook", "list", "--json").stdout)

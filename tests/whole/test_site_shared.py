@@ -74,7 +74,7 @@ class Shared(SharedTests):
         site = self.site(self.stations, ["dome > hall", "dome > shy"])
         self.wait_for(("hall", timedelta(seconds=5)))
         process = self.start("site", "run", site, "--shared", cold=True)
-        until(lambda: self.states() == ["done"], 150)
+        until(lambda: self.states() == ["done"], 280)
         self.engine.dispose()
         self.postgres("pg_ctl", "stop", "--mode=immediate", "--wait")
         time.sleep(3)

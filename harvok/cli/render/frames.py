@@ -361,7 +361,7 @@ def _remarks(record: RunRecord) -> str:
         f"{' of virtual time' if simulated else ''}; "
     )
     return (
-        f"{searched if trials else ''}latency {latency_definition(stamps_of(record.trials))}"
+        f"{searched if trials else ''}latency {latency_definition(stamps_of(record.trials), simulated)}"
         f"{f'; {late}' if (late := lateness_words(record.trials)) else ''}"
         f"{f'; tester calibrated in run {record.calibration}' if record.calibration else ''}"
     )

@@ -26,7 +26,7 @@ def show_held_loads(console: Console, record: RunRecord) -> None:
             console.print()
             console.print(_table(labels, [f for f in record.figures if labels.items() <= f.labels.items()]))
     held = "at each load, one after another without a pause" if test.continuous else "at each load"
-    delay = f"delay {latency_definition(stamps_of(record.trials))}"
+    delay = f"delay {latency_definition(stamps_of(record.trials), record.rig.kind == 'simulated')}"
     late = lateness_words(record.trials)
     remark = f"{test.settings.full_s:g} s {held}; rates of one direction; {delay}{f'; {late}' if late else ''}"
     console.print(Text(remark, style="dim"))

@@ -31,10 +31,13 @@ _DEFINITIONS: dict[StampedBy, str] = {
 }
 
 
-def latency_definition(by: Collection[StampedBy]) -> str:
+def latency_definition(by: Collection[StampedBy], simulated: bool) -> str:
     """Between which two moments latency is, in tables and plots alike, by whose stamps it is. A model follows bits (RFC
-    1242 §3.8); on ports there are the moments that a host or its card can see."""
-    return "; ".join(_DEFINITIONS[one] for one in _DEFINITIONS if one in by) or "not measured"
+    1242 §3.8); on ports there are the moments that a host or its card can see. Of a record whose trials are no longer
+    kept, nobody can tell whose stamps they were."""
+    if not by:
+        return _DEFINITIONS["model"] if simulated else "by stamps of trials that are not kept"
+    return "; ".join(_DEFINITIONS[one] for one in _DEFINITIONS if one in by)
 
 
 def stamps_of(trials: Iterable[Any]) -> set[StampedBy]:
