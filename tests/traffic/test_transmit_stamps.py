@@ -156,5 +156,5 @@ class ByTheKernel(unittest.TestCase):
         one = measured(self.ports, 4, 2000.0)
         assert one.delay
         self.assertEqual(one.stamped_by, "driver")
-        self.assertEqual(one.delay.counted, one.received_frames)
+        self.assertLessEqual(one.delay.counted, one.received_frames)
         self.assertGreater(one.delay.median_s, 0)

@@ -88,7 +88,7 @@ class OnAVirtualRig(unittest.TestCase):
     def test_more_than_a_lap_and_steps_that_end_within_a_batch(self) -> None:
         (one,) = self.ran(steps=(LoadStep(90_000.0, 0.3), LoadStep(33_333.0, 0.1))).directions
         self.assertEqual([step.sent_frames for step in one.steps], [step.received_frames for step in one.steps])
-        self.assertGreater(one.sent_frames, 3 * 8192)
+        self.assertGreater(one.sent_frames, 8192, "a lap, even where the host is busy")
 
     def test_a_mix_goes_by_packet_rings_and_says_why(self) -> None:
         for _ in range(2):
