@@ -30,9 +30,16 @@ class Picture:
     data: bytes
 
 
+MAIN_PICTURES = 4
+"""How many plots stand before the annex."""
+
+
 @dataclass(frozen=True, slots=True)
 class Report:
-    """A whole report. `verdict` is None where nothing was to be judged; `records` are what it rests on."""
+    """A whole report. `verdict` is None where nothing was to be judged; `records` are what it rests on.
+
+    On its first page are `front` (the device, what was asked, by whom), what `decided`, `limiters` with their evidence,
+    the drawing, and what was `untested`; then `comparison` tables; then the first `pictures`; all else is annex."""
 
     title: str
     made: datetime
@@ -46,12 +53,36 @@ class Report:
     drawing: list[str] = field(default_factory=list)
     tables: list[Table] = field(default_factory=list)
     pictures: list[Picture] = field(default_factory=list)
+    front: list[tuple[str, str]] = field(default_factory=list)
+    decided: Table | None = None
+    limiters: list[str] = field(default_factory=list)
+    untested: list[str] = field(default_factory=list)
+    notices: list[str] = field(default_factory=list)
+    comparison: list[Table] = field(default_factory=list)
+
+    @property
+    def outcome(self) -> str:
+        """The verdict in capitals, or that there is none."""
+        return self.verdict or "NO VERDICT"
+
+    @property
+    def main_pictures(self) -> list[Picture]:
+        """The plots that stand before the annex."""
+        return self.pictures[:MAIN_PICTURES]
+
+    @property
+    def annex_pictures(self) -> list[Picture]:
+        """All others."""
+        return self.pictures[MAIN_PICTURES:]
 
     @property
     def reason(self) -> str:
         """The reason for the verdict in one line: the worst finding."""
         if not self.findings:
-            return "nothing was to be judged"
+            broken = [record for record in self.records if record.state != "complete"]
+            if broken and broken[0].fault:
+                return f"run {broken[0].id} is {broken[0].state}: {broken[0].fault.message}"
+            return "nothing was to be judged: no limit was set, and nothing to compare with was named"
         worst = self.findings[0]
         return f"{worst.where}: {worst.reason}" if worst.where else worst.reason
 

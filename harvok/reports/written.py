@@ -40,26 +40,38 @@ def html(report: Report) -> str:
     from jinja2 import Environment, PackageLoader
 
     pages = Environment(loader=PackageLoader("harvok", "reports"), autoescape=True)
-    pictures = [(picture, base64.b64encode(picture.data).decode()) for picture in report.pictures]
-    return pages.get_template("report.html.j2").render(report=report, pictures=pictures)
+    groups = [
+        [(picture, base64.b64encode(picture.data).decode()) for picture in pictures]
+        for pictures in (report.main_pictures, report.annex_pictures)
+    ]
+    return pages.get_template("report.html.j2").render(report=report, pictures=groups[0], annex_pictures=groups[1])
 
 
 def markdown(report: Report) -> str:
     """The same without plots, for a wiki or a ticket."""
-    parts = [f"# {_in_markdown(report.title)}"]
-    if report.verdict:
-        parts.append(f"**{report.verdict}**: {_in_markdown(report.reason)}")
+    parts = [f"# {_in_markdown(report.title)}", f"**{report.outcome}**: {_in_markdown(report.reason)}"]
+    parts.append(_grid(Table("", ["", ""], [list(fact) for fact in report.front])))
+    if report.decided:
+        parts.append(f"## {report.decided.title}\n\n{_grid(report.decided)}")
+    parts += _bullets("What limited the results", report.limiters)
     if report.drawing:
         parts.append("```\n" + "\n".join(report.drawing).replace("`", "'") + "\n```")
-    parts.append(_grid(Table("", ["", ""], [list(fact) for fact in report.facts])))
+    parts += _bullets("What was not tested", report.untested)
+    parts += _bullets("To look at", report.remarks)
+    parts += [f"## {table.title}\n\n{_grid(table)}" for table in report.comparison]
     if report.findings:
         rows = [[finding.verdict, finding.where, finding.reason, finding.advice] for finding in report.findings]
         parts.append("## Criteria and results\n\n" + _grid(Table("", ["verdict", "of", "reason", "what next"], rows)))
-    parts += [f"- {_in_markdown(remark)}" for remark in report.remarks]
+    parts += _bullets("Notices, conditions that differ, events", report.notices)
+    parts.append("## Conditions\n\n" + _grid(Table("", ["", ""], [list(fact) for fact in report.facts])))
     parts += [f"## {table.title}\n\n{_grid(table)}" for table in report.tables]
     made = f"{report.made:%Y-%m-%d %H:%M} UTC by {report.operator} with Harvok {report.version}"
     parts.append(f"Made {made}. Digest of {len(report.runs)} records (SHA-256): `{report.digest}`")
     return "\n\n".join(parts) + "\n"
+
+
+def _bullets(title: str, lines: list[str]) -> list[str]:
+    return [f"## {title}\n\n" + "\n".join(f"- {_in_markdown(line)}" for line in lines)] if lines else []
 
 
 def _grid(table: Table) -> str:
@@ -108,6 +120,10 @@ def as_json(report: Report) -> str:
         "runs": report.runs,
         "findings": [asdict(finding) for finding in report.findings],
         "remarks": report.remarks,
+        "asked": dict(report.front),
+        "limiters": report.limiters,
+        "not_tested": report.untested,
+        "notices": report.notices,
         "facts": dict(report.facts),
         "figures": figures,
     }

@@ -13,6 +13,8 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.events import EVENT
 from harvok.core.judgement.assessment import Criterion
 from harvok.core.judgement.compare import Criteria, compare
+from harvok.core.judgement.conditions import Difference
+from harvok.core.judgement.criteria import JudgedFigure
 from harvok.core.judgement.finding import Finding, verdict_of, worst_first
 from harvok.core.judgement.stability import oddities
 from harvok.core.kinds.table import kind_of
@@ -27,6 +29,15 @@ from harvok.errors import NothingFoundError
 from harvok.logbook.store import Logbook
 from harvok.reports.document import Picture, PictureKind, Report, Table, digest_of
 from harvok.runner.plans import PlanRequest, judge_plan
+from harvok.runner.report_page import (
+    comparison_of,
+    decided_of,
+    devices_of,
+    front_of,
+    limiters_of,
+    notices_of,
+    untested_of,
+)
 from harvok.runner.samples import series_of, summaries_of
 from harvok.runner.stored_sweeps import is_sweep, stored_sweep
 
@@ -58,10 +69,26 @@ def report_of_runs(place: str, names: Sequence[str], changed: Collection[str], s
     remarks = [*(remark for series in every for remark in oddities(series)), *_said_of(sweeps)]
     findings = _own_findings(groups)
     if len(every) == 2:
-        findings = [*compare(every[0], every[1], Criteria(), changed).findings, *findings]
+        found = compare(every[0], every[1], Criteria(), changed)
+        findings = [*found.findings, *findings]
+        asked = f"is {names[1]} as good as {names[0]}?"
+        report = _with_answers(report, found.answers, found.differences, asked)
     if not findings:
         return replace(report, remarks=remarks)
     return replace(report, verdict=verdict_of(findings), findings=findings, remarks=remarks)
+
+
+def _with_answers(
+    report: Report, answers: Sequence[JudgedFigure], differences: Sequence[Difference] = (), asked: str = ""
+) -> Report:
+    """The report with what was judged, and what was asked."""
+    return replace(
+        report,
+        front=front_of(report.records, asked, report.operator),
+        decided=decided_of(answers),
+        comparison=[*comparison_of(answers), *report.comparison],
+        notices=notices_of(report.records, differences),
+    )
 
 
 def _own_findings(groups: Mapping[str, Sequence[RunRecord]]) -> list[Finding]:
@@ -89,6 +116,7 @@ def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
         f"judged before by other criteria, {one.judged:%Y-%m-%d %H:%M}: {one.verdict}" for one in outcome.earlier
     ]
     remarks = [*judgement.remarks, *_said_of(outcome.sweeps), *earlier]
+    report = _with_answers(report, judgement.answers, asked=plan.about or f"what the plan {plan.name} asks")
     return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=remarks)
 
 
@@ -128,9 +156,14 @@ def _report(
         records=records,
         facts=_facts(records),
         drawing=_drawing(records[0]) if records else [],
+        front=front_of(records, "what is measured, without a limit", signature.operator or getpass.getuser()),
+        limiters=limiters_of(records),
+        untested=untested_of(records),
+        notices=notices_of(records),
+        comparison=[_matrix(name, reading) for name, readings in sweeps.items() for reading in readings],
         tables=[
             *([_results(single)] if single else []),
-            *(_matrix(name, reading) for name, readings in sweeps.items() for reading in readings),
+            *devices_of(records),
             _every_run(records),
             *_every_trial(records),
         ],
@@ -265,8 +298,11 @@ def _pictures(
     from harvok.reports.repeats import draw_over_attribute, draw_over_time, draw_repeats
 
     assert signature.pictures
-    kind, over, pictures = signature.pictures, signature.over, []
+    kind, over, pictures = signature.pictures, signature.over, list[Picture]()
     records = [record for group in groups.values() for record in group]
+    benchmarks = [r for g in groups.values() for r in g[:1] if r.test.kind == "rfc2544"]
+    if benchmarks:  # what its readers look for stands before the repeats of each figure
+        pictures += _frame_pictures(benchmarks, kind, criteria)
     headlines = dict.fromkeys(key for record in records for key in kind_of(record.test).headline)
     for quantity in headlines:
         if picture := draw_repeats(groups, quantity, kind, criteria):
@@ -275,9 +311,6 @@ def _pictures(
             pictures.append(picture)
     if picture := draw_over_time(records, kind):
         pictures.append(picture)
-    benchmarks = [r for g in groups.values() for r in g[:1] if r.test.kind == "rfc2544"]
-    if benchmarks:
-        pictures += _frame_pictures(benchmarks, kind, criteria)
     firsts = [record for group in groups.values() for record in group[:1]]
     return [
         *pictures,

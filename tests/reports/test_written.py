@@ -13,6 +13,7 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 from harvok.core.judgement.finding import Finding
+from harvok.core.models.control import Fault
 from harvok.errors import UsageError
 from harvok.reports.document import Picture, Report, Table, digest_of
 from harvok.reports.pdf import pdf
@@ -60,8 +61,42 @@ class Forms(unittest.TestCase):
         for words in ('class="verdict REJECT"', "PHN2Zy8+", "look here", "dome ── hall", digest_of(RECORDS)):
             self.assertIn(words, page)
         bare = html(report(verdict=None, findings=[], remarks=[], drawing=[], pictures=[]))
-        for words in ('class="verdict', "Criteria and results", "To look at", "<img"):
-            self.assertNotIn(words, bare)
+        for words in ("REJECT", "Criteria and results", "To look at", "<img"):
+            self.assertNotIn(words, bare.partition("<body>")[2])
+        self.assertIn("<b>NO VERDICT</b>", bare)
+
+    def test_the_first_page_comes_first_in_every_form(self) -> None:
+        whole = report(
+            title="dome and hall",
+            front=[("asked", "is after as good as before?"), ("serial", "4711")],
+            decided=Table("What decided", ["figure", "verdict"], [["goodput", "REJECT"]]),
+            limiters=["send: the link"],
+            untested=["IPv6"],
+            notices=["a notice"],
+            comparison=[Table("Every figure that was judged", ["figure"], [["goodput"]])],
+            pictures=[Picture(f"plot {number}", b"<svg/>") for number in range(6)],
+        )
+        order = (
+            "dome and hall", "REJECT", "is after as good as before?", "What decided", "send: the link", "dome ── hall",
+            "IPv6", "look here", "Every figure that was judged", "a notice", "Every run",
+        )  # fmt: skip
+        for text in (html(whole).partition("<body>")[2], markdown(whole)):
+            places = [text.index(words) for words in order]
+            self.assertEqual(places, sorted(places))
+        page = html(whole)
+        self.assertLess(page.index("plot 3"), page.index("<h1>Annex</h1>"))
+        self.assertGreater(page.index("plot 4"), page.index("<h1>Annex</h1>"))
+        said = json.loads(as_json(whole))
+        self.assertEqual((said["asked"]["serial"], said["not_tested"]), ("4711", ["IPv6"]))
+        self.assertEqual((said["limiters"], said["notices"]), (["send: the link"], ["a notice"]))
+
+    def test_a_run_that_broke_says_so_where_the_verdict_would_stand(self) -> None:
+        fault = Fault(reference="tester-limit", message="the tester fell short", hint="take another")
+        broken = RECORDS[0].model_copy(update={"state": "broken", "fault": fault})
+        made = report(verdict=None, findings=[], records=[broken])
+        self.assertEqual(made.outcome, "NO VERDICT")
+        self.assertIn(f"run {broken.id} is broken: the tester fell short", made.reason)
+        self.assertIn("the tester fell short", markdown(made))
 
     def test_markdown_keeps_its_tables_whole(self) -> None:
         text = markdown(report())
@@ -138,12 +173,19 @@ class Forms(unittest.TestCase):
         self.assertGreater(pages, 3)
         self.assertLess(len(made), 2_000_000)
 
+    def test_a_long_table_of_a_pdf_is_whole_and_quick(self) -> None:
+        rows = [[f"run {n}", "a cell that is longer than others, so that letters are small" * 2] for n in range(3000)]
+        made = pdf(report(tables=[Table("Every trial", ["run", "what for"], rows)], pictures=[]))
+        pages = len(re.findall(rb"/Type /Page\b", made))
+        self.assertGreater(pages, 20)
+        self.assertLess(pages, 60)
+
     def test_json_is_whole(self) -> None:
         found = json.loads(as_json(report()))
         self.assertEqual((found["title"], found["verdict"], len(found["runs"])), (HOSTILE, "REJECT", 10))
         self.assertEqual(len(found["figures"]), sum(len(one.figures) for one in RECORDS))
         self.assertEqual(found["reason"], f"send: {HOSTILE}")
-        self.assertEqual(report(findings=[]).reason, "nothing was to be judged")
+        self.assertIn("nothing was to be judged: no limit was set", report(findings=[]).reason)
 
 
 class Files(unittest.TestCase):

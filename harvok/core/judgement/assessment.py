@@ -56,6 +56,19 @@ class Criterion:
         return figure.quantity == self.quantity and self.labels.items() <= figure.labels.items()
 
     @property
+    def limit_words(self) -> str:
+        """The limit for people, or the limits."""
+        meaning, parts = QUANTITIES[self.quantity], []
+        if self.minimum is not None:
+            parts.append(f"at least {format_quantity(self.minimum, meaning.unit)}")
+        if self.maximum is not None:
+            parts.append(f"at most {format_quantity(self.maximum, meaning.unit)}")
+        if self.max_regression is not None:
+            slack = f" or {format_quantity(self.margin, meaning.unit)}" if self.margin else ""
+            parts.append(f"{format_share(self.max_regression)}{slack} worse")
+        return ", ".join(parts)
+
+    @property
     def limits(self) -> int:
         """How many limits it sets."""
         return sum(limit is not None for limit in (self.minimum, self.maximum, self.max_regression))

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 from harvok.core.figures import FigureKey, figure_key
 from harvok.core.judgement.assessment import Advice, Criterion, Rules
 from harvok.core.judgement.conditions import Difference, differences
-from harvok.core.judgement.criteria import judge
+from harvok.core.judgement.criteria import JudgedFigure, judge
 from harvok.core.judgement.finding import Finding, Verdict, verdict_of
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.labels import label_text
@@ -64,6 +64,7 @@ class Comparison:
     differences: list[Difference]
     findings: list[Finding] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
+    answers: list[JudgedFigure] = field(default_factory=list)
 
     @property
     def verdict(self) -> Verdict:
@@ -124,7 +125,7 @@ def _compare(
     )
     judgement = judge(asked, series, rules)
     unlike = sorted(found.values(), key=lambda one: (one.declared, one.condition))
-    return Comparison(before, after, criteria, rows, unlike, judgement.findings, judgement.remarks)
+    return Comparison(before, after, criteria, rows, unlike, judgement.findings, judgement.remarks, judgement.answers)
 
 
 def _apart(pair: Pair) -> Pair:

@@ -19,16 +19,30 @@ from harvok.core.judgement.sample import Series
 from harvok.core.judgement.stability import judge_failures, oddities
 from harvok.core.labels import label_text
 from harvok.core.limiter import MAX_SHARE
+from harvok.core.measures.statistics import Summary, summarise
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import counted, format_share
 
 
 @dataclass(frozen=True, slots=True)
+class JudgedFigure:
+    """What came of one criterion for one figure: what it was before, where it is compared, and after, each over all
+    runs that have it."""
+
+    criterion: Criterion
+    key: FigureKey
+    before: Summary | None
+    after: Summary | None
+    finding: Finding
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
-    """What came of all criteria, worst first."""
+    """What came of all criteria, worst first. `answers` are the findings that are about figures, each with these."""
 
     findings: list[Finding]
     remarks: list[str] = field(default_factory=list)
+    answers: list[JudgedFigure] = field(default_factory=list)
 
     @property
     def verdict(self) -> Verdict:
@@ -49,11 +63,29 @@ def judge(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Ru
         if name in series:
             findings += judge_failures(series[name])
             findings += impossible_shares(series[name])
-    for criterion, key in asked:
-        findings += Assessment(criterion, key, series, rules, confidence).answer()
+    answers = [
+        JudgedFigure(criterion, key, *_summaries(criterion, key, series), finding)
+        for criterion, key in asked
+        for finding in Assessment(criterion, key, series, rules, confidence).answer()
+    ]
+    findings += [answer.finding for answer in answers]
     remarks = [remark for name in _names(criteria) if name in series for remark in oddities(series[name])]
     once = dict.fromkeys(findings)  # one reason may stand in the way of several limits
-    return Judgement(sorted(once, key=lambda one: (not one.bars_verdict, worst_first(one))), remarks)
+    ordered = sorted(once, key=lambda one: (not one.bars_verdict, worst_first(one)))
+    return Judgement(ordered, remarks, sorted(answers, key=lambda one: worst_first(one.finding)))
+
+
+def _summaries(
+    criterion: Criterion, key: FigureKey, series: Mapping[str, Series]
+) -> tuple[Summary | None, Summary | None]:
+    """A figure in the series that is compared with, and in the one that is judged."""
+
+    def summary(name: str | None) -> Summary | None:
+        runs = series[name].runs if name and name in series else []
+        values = [figure.value for run in runs if (figure := run.figure(key))]
+        return summarise(values) if values else None
+
+    return summary(criterion.against), summary(criterion.step)
 
 
 def _names(criteria: Sequence[Criterion]) -> list[str]:
