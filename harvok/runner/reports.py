@@ -155,7 +155,7 @@ def _report(
         version=__version__,
         records=records,
         facts=_facts(records),
-        drawing=_drawing(records[0]) if records else [],
+        drawing=_drawings(records),
         front=front_of(records, "what is measured, without a limit", signature.operator or getpass.getuser()),
         limiters=limiters_of(records),
         untested=untested_of(records),
@@ -169,6 +169,15 @@ def _report(
         ],
         pictures=pictures,
     )
+
+
+_MAX_DRAWINGS = 2
+
+
+def _drawings(records: Sequence[RunRecord]) -> list[str]:
+    """How it was wired, beneath each other where that differs."""
+    each = list(dict.fromkeys("\n".join(_drawing(record)) for record in records))
+    return "\n".join(each[:_MAX_DRAWINGS]).splitlines()
 
 
 def _drawing(record: RunRecord) -> list[str]:
