@@ -180,6 +180,36 @@ class ErrandOptions:
         return ErrandLimits(tuple(self.errands_to), hours)
 
 
+@dataclass(frozen=True, slots=True)
+class LendingOptions:
+    """Which ports the station lends, and for what."""
+
+    frames: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--frames",
+            metavar="PORT",
+            help="Lend this interface as a tester port of a rig of kind 'remote'. Repeatable.",
+            show_default="none",
+        ),
+    ] = None
+    reflect: Annotated[
+        bool, typer.Option("--reflect", help="Lent ports only send back what they get: the simplest of far ends.")
+    ] = False
+
+    def ports(self) -> list[str]:
+        """The ports, each of which can be lent. Raises UsageError, PortError."""
+        if self.reflect and not self.frames:
+            raise UsageError("--reflect is about lent ports", "Name them with --frames PORT.")
+        if not self.frames:
+            return []
+        from harvok.station.lent_ports import lendable
+
+        for interface in self.frames:
+            lendable(interface)
+        return self.frames
+
+
 def _network(text: str) -> "Network":
     import ipaddress
 
@@ -197,6 +227,7 @@ def station(
     doors: DoorOptions,
     errands: ErrandOptions,
     reflecting: StampOptions,
+    lending: LendingOptions,
     port: Annotated[
         int,
         typer.Option(min=1, max=65533, help="TCP port for control; data, TCP and UDP, uses the next one up."),
@@ -209,18 +240,6 @@ def station(
     max_duration: Annotated[
         float, time_option(1, 7 * DAY_S, "Refuse, or end, tests longer than this.", default="1h")
     ] = 3600.0,
-    frames: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--frames",
-            metavar="PORT",
-            help="Lend this interface as a tester port of a rig of kind 'remote'. Repeatable.",
-            show_default="none",
-        ),
-    ] = None,
-    reflect: Annotated[
-        bool, typer.Option("--reflect", help="Lent ports only send back what they get: the simplest of far ends.")
-    ] = False,
     max_flows: Annotated[
         int, typer.Option(min=1, max=64, help="Refuse tests with more flows in a direction than this.")
     ] = 64,
@@ -245,13 +264,6 @@ def station(
     from harvok.station.server import serve
     from harvok.station.service import StationSettings
 
-    if reflect and not frames:
-        raise UsageError("--reflect is about lent ports", "Name them with --frames PORT.")
-    if frames:
-        from harvok.station.lent_ports import lendable
-
-        for interface in frames:
-            lendable(interface)
     settings = StationSettings(
         name=name or socket.gethostname(),
         token=doors.token(),
@@ -265,8 +277,8 @@ def station(
         pairs=doors.pair,
         only_paired=doors.only_paired,
         errands=errands.limits(doors.plain),
-        frame_ports=frames or [],
-        reflect=reflect,
+        frame_ports=lending.ports(),
+        reflect=lending.reflect,
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
     serve(settings, view.ready, view.tell)
