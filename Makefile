@@ -7,7 +7,7 @@ BIN := $(VENV)/bin
 # each start of the program then takes 0.2 s more, and the tests start it hundreds of times.
 COMPILE := $(BIN)/python -m compileall -q harvok tests
 
-.PHONY: demo test lint clean
+.PHONY: demo test docs lint clean
 
 demo: $(VENV)/.installed  ## install, and show the whole job on this host alone
 	$(BIN)/harvok demo
@@ -19,6 +19,9 @@ test: $(VENV)/.for-tests  ## install, check style, types and structure, and run 
 	$(BIN)/lint-imports --no-cache
 	$(COMPILE)
 	$(BIN)/python -m tests
+
+docs: $(VENV)/.for-tests  ## write the documentation as a site into site-docs
+	$(BIN)/mkdocs build --quiet --strict
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -32,4 +35,4 @@ $(VENV)/.for-tests: $(VENV)/.installed
 	touch $@
 
 clean:
-	rm -rf $(VENV) build *.egg-info .mypy_cache .ruff_cache .hypothesis
+	rm -rf $(VENV) build site-docs *.egg-info .mypy_cache .ruff_cache .hypothesis

@@ -7,6 +7,7 @@ import pickle
 import re
 import subprocess
 import sys
+import tempfile
 import unittest
 from collections import Counter
 from collections.abc import Iterator
@@ -165,6 +166,17 @@ class Documents(unittest.TestCase):
     def test_every_reference_of_an_error_is_in_the_docs(self) -> None:
         for kind in all_errors():
             self.assertIn(f"`{kind.reference}`", DOCS)
+
+    def test_the_site_of_the_docs_is_whole_and_fetches_nothing(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            command = [sys.executable, "-P", "-m", "mkdocs", "build", "--quiet", "--strict", "--site-dir", folder]
+            done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True)
+            self.assertEqual((done.returncode, done.stdout), (0, ""), done.stderr)
+            pages = {page.stem for page in Path(folder).glob("*.html")}
+            self.assertLessEqual({page.stem for page in (ROOT / "docs").glob("*.md")}, pages)
+            for page in Path(folder).glob("*.html"):
+                fetched = re.findall(r'<(?:script|link|img)[^>]+(?:src|href)="(https?:[^"]+)"', page.read_text())
+                self.assertEqual(fetched, [], page.name)
 
     def test_the_published_schema_is_the_real_one(self) -> None:
         published = json.loads((ROOT / "docs" / "schema" / "run-2.json").read_text())

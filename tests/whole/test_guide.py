@@ -4,6 +4,7 @@ import importlib
 import json
 import shlex
 import unittest
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -69,6 +70,28 @@ class Examples(unittest.TestCase):
     def test_the_help_has_every_command_in_one_group(self) -> None:
         grouped = [name for names in GROUPS.values() for name in names]
         self.assertEqual(sorted(grouped), sorted(COMMANDS))
+
+
+class BenchPages(unittest.TestCase):
+    """A screen each: wire this, type this, read this."""
+
+    PAGES = sorted((Path(__file__).parents[2] / "docs").glob("bench-*.md"))
+
+    def test_one_screen_in_three_parts(self) -> None:
+        self.assertEqual(len(self.PAGES), 6)
+        for page in self.PAGES:
+            lines = page.read_text().splitlines()
+            self.assertLessEqual(len(lines), 40, page.name)
+            parts = [line for line in lines if line.startswith("## ")]
+            self.assertEqual(parts, ["## Wire this", "## Type this", "## Read this"], page.name)
+
+    def test_what_is_to_be_typed_is_what_the_program_takes(self) -> None:
+        for page in self.PAGES:
+            typed = [line.strip() for line in page.read_text().splitlines() if line.startswith("    harvok ")]
+            self.assertGreaterEqual(len(typed), 5, page.name)
+            for line in typed:
+                with self.subTest(page.name, line=line):
+                    parsed(line.removeprefix("harvok "))
 
 
 class Guided(ProgramTest):
