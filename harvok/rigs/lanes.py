@@ -28,6 +28,20 @@ class LanesTrial:
     each: int
 
 
+class LaneCounts:
+    """How far the lanes of each stream are, added up while frames flow."""
+
+    def __init__(self, lanes: LanesTrial) -> None:
+        self._stream_of = lanes.stream_of
+        self._counts: dict[int, tuple[int, int]] = {}
+
+    def take(self, lane: int, sent: int, received: int) -> tuple[int, int, int]:
+        """Takes what one lane has come to: the number of its stream, and what that has sent and received in all."""
+        stream, self._counts[lane] = self._stream_of[lane], (sent, received)
+        ours = [counts for number, counts in self._counts.items() if self._stream_of[number] == stream]
+        return stream, sum(sent for sent, _ in ours), sum(received for _, received in ours)
+
+
 def lanes_for(trial: FrameTrial, wanted: int | None, cores: int) -> int:
     """How many lanes each stream has: as many as are wanted, else as its load needs and cores allow. One where frames
     follow a plan over all of them: bursts, steps, tagged frames, copies."""

@@ -25,6 +25,7 @@ from harvok.core.trials.frames import (
     FrameTrial,
     FrameTrialResult,
     LoadStep,
+    PortTrouble,
     StepResult,
     TesterHealth,
     progress_samples,
@@ -50,7 +51,7 @@ from harvok.host.port_counters import (
 )
 from harvok.rigs.addresses import TesterPort, address_pairs, distinct, group_address, own_mac
 from harvok.rigs.groups import Groups, GroupWord, Meanwhile
-from harvok.rigs.lanes import by_lane, in_lanes, lanes_for, merged, with_shared_receivers
+from harvok.rigs.lanes import LaneCounts, by_lane, in_lanes, lanes_for, merged, with_shared_receivers
 from harvok.rigs.port_stamps import PortStamps, kind_of_stamps, sample_every, sampled_delays_ns, summary_of
 from harvok.traffic.frames import FrameEngine, OwnWorkers, Pair, Reports, WorkerPlace, rows_of
 from harvok.traffic.layout import batch_for, blocks_for, delay_one_in, slots_for
@@ -199,13 +200,11 @@ class FramePorts:
             meanwhile.add(at_s, do)
         observer.happened([started(self._clock.wall_ns())])
 
-        so_far: dict[int, tuple[int, int]] = {}
+        counts = LaneCounts(lanes)
 
         def reported(number: int, sent: int, received: int, delay_ns: int) -> None:
             at_s, delay_s = (self._clock.now_ns() - began_ns) / 1e9, delay_ns / 1e9 if delay_ns else None
-            so_far[number], stream = (sent, received), lanes.stream_of[number]
-            ours = [so_far[lane] for lane in so_far if lanes.stream_of[lane] == stream]
-            sent, received = (sum(frames) for frames in zip(*ours, strict=True))
+            stream, sent, received = counts.take(number, sent, received)
             observer.samples(progress_samples(trial.streams[stream].name, at_s, sent, received, delay_s))
             meanwhile.do_until(at_s)
 
@@ -223,15 +222,20 @@ class FramePorts:
             for stream, pair, report in zip(lanes.trial.streams, pairs, reports, strict=True)
         ]  # fmt: skip
         groups.leave()
-        troubles = [
+        directions = merged(trial, lanes, _without_each_other(lanes.trial.streams, results))
+        return FrameTrialResult(directions, ports=self._troubles(before, observer))
+
+    def _troubles(self, before: Mapping[str, PortCounters], observer: Observer) -> list[PortTrouble]:
+        """What went wrong at ports since they were looked at before."""
+        each = [
             trouble_between(f"{name} ({self._wiring.interfaces[name]})", before[name], after)
             for name, after in self._port_counters().items()
         ]
+        troubles = list(filter(None, each))
         for trouble in troubles:
-            if trouble and trouble.spoils:
+            if trouble.spoils:
                 observer.notice(f"{trouble}: this trial says nothing")
-        directions = merged(trial, lanes, _without_each_other(lanes.trial.streams, results))
-        return FrameTrialResult(directions, ports=list(filter(None, troubles)))
+        return troubles
 
     def _lanes(self, trial: FrameTrial) -> int:
         """Of each stream. Where ports are elsewhere nobody here knows the cores, and where frames are sent back one

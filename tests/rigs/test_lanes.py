@@ -18,7 +18,7 @@ from harvok.core.trials.frames import (
 )
 from harvok.core.wire.frame import FrameIp, build, header_offset
 from harvok.core.wire.frame_orders import ReceiveOrder, ReceiveReport, SendOrder, SendReport
-from harvok.rigs.lanes import by_lane, in_lanes, lanes_for, merged, merged_delays, with_shared_receivers
+from harvok.rigs.lanes import LaneCounts, by_lane, in_lanes, lanes_for, merged, merged_delays, with_shared_receivers
 from harvok.rigs.virtual import VirtualPorts
 from harvok.traffic.frames import Pair, Reports
 from harvok.traffic.stream_filter import intact_filter, lane_chooser
@@ -68,6 +68,13 @@ class Orders(unittest.TestCase):
         loads = [lanes.trial.load_of(stream.name, FULL.steps[0]) for stream in lanes.trial.streams]
         self.assertEqual(loads, [3.72e6, 3.72e6, 7.44e6, 7.44e6])
         self.assertIs(in_lanes(FULL, 1).trial, FULL)
+
+    def test_lanes_of_a_stream_are_added_up_while_frames_flow(self) -> None:
+        counts = LaneCounts(in_lanes(replace(FULL, streams=(SEND, RECEIVE)), 2))
+        self.assertEqual(counts.take(0, 10, 8), (0, 10, 8))
+        self.assertEqual(counts.take(1, 5, 5), (0, 15, 13))
+        self.assertEqual(counts.take(3, 7, 7), (1, 7, 7))
+        self.assertEqual(counts.take(0, 20, 18), (0, 25, 23))
 
     def test_lanes_have_numbers_that_follow_one_upon_another_and_one_group(self) -> None:
         drawn = iter([0x1234_5679, 77, 0x9999_9999, 78])
