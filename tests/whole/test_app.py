@@ -149,7 +149,7 @@ class Applications(ProgramTest):
             if not figure["labels"].get("application")
         }
         self.assertNotIn("failures", figures)
-        self.assertGreater(figures["open-connections"], 295)
+        self.assertGreater(figures["open-connections"], 220, "more than one process may hold, on a busy host too")
 
     def test_a_calibration_with_a_station_is_kept_and_used(self) -> None:
         _, station = self.station()
