@@ -6,8 +6,8 @@ from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.frames import DelaySummary, StampedBy
 from harvok.core.wire.frame_orders import ReceiveReport, SampleBy, SendReport, Stamps, StampsOrder
 from harvok.rigs.addresses import TesterPort
+from harvok.traffic.card_stamps import MAX_SAMPLES
 
-_MAX_SAMPLES = 4000
 _SAME = ClockOffset(0.0, 0.0)
 
 
@@ -15,7 +15,7 @@ def sample_every(frames: int, batch: int, slots: int) -> int:
     """Of how many slots one is chosen, so that of a trial's frames no more are than a worker reports: a power of two,
     at least a batch and at most a lap."""
     every = 1 << (batch - 1).bit_length()
-    while every * 2 <= slots and frames / every > _MAX_SAMPLES:
+    while every * 2 <= slots and frames / every > MAX_SAMPLES:
         every *= 2
     return every
 

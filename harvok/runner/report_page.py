@@ -1,12 +1,14 @@
 """What stands on the first pages of a report: the device, what was asked, what decided, what limited the result, and
 what was not tested."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import get_args
 
 from harvok.core.judgement.conditions import Difference
 from harvok.core.judgement.criteria import JudgedFigure
 from harvok.core.judgement.estimate import is_known
+from harvok.core.judgement.finding import worst_first
+from harvok.core.judgement.spans import change_span
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary, relative_change
 from harvok.core.models.run import RunRecord
@@ -47,19 +49,18 @@ def _device(record: RunRecord) -> str:
 
 def decided_of(answers: Sequence[JudgedFigure]) -> Table | None:
     """The figures that decided: the worst, and of these the main ones first."""
-    main = sorted(answers, key=lambda one: QUANTITIES[one.key[0]].rank != "headline")
-    worst = sorted(main, key=lambda one: ("REJECT", "RETEST", "ACCEPT").index(one.finding.verdict))
+    worst = sorted(answers, key=lambda one: (worst_first(one.finding), QUANTITIES[one.key[0]].rank != "headline"))
     return _answers("What decided", worst[:_DECIDED]) if answers else None
 
 
 def comparison_of(answers: Sequence[JudgedFigure]) -> list[Table]:
     """Every figure that was judged, in the order of the figures."""
-    ordered = sorted(answers, key=lambda one: list(QUANTITIES).index(one.key[0]))
+    order = {quantity: place for place, quantity in enumerate(QUANTITIES)}
+    ordered = sorted(answers, key=lambda one: order[one.key[0]])
     return [_answers("Every figure that was judged", ordered)] if answers else []
 
 
-def _answers(title: str, answers: Iterable[JudgedFigure]) -> Table:
-    answers = list(answers)
+def _answers(title: str, answers: Sequence[JudgedFigure]) -> Table:
     steps = {answer.criterion.step for answer in answers}
     return Table(title, HEADER, [_row(answer, len(steps) > 1) for answer in answers])
 
@@ -88,8 +89,7 @@ def _change(before: Summary | None, after: Summary | None, unit: str) -> tuple[s
     if unit == "ratio" or not before.mean or min(len(before.values), len(after.values)) < 2:
         return _DASH, _DASH
     change = relative_change(before, after)
-    low, high = (f"{value * 100:+.1f}" for value in (change.interval.low, change.interval.high))
-    return f"{change.ratio * 100:+.1f} %", f"{low} %" if low == high else f"{low} to {high} %"
+    return f"{change.ratio * 100:+.1f} %", change_span(change.interval.low, change.interval.high)
 
 
 def limiters_of(records: Sequence[RunRecord]) -> list[str]:

@@ -152,22 +152,20 @@ class SendRing:
 
     def lap(self, batch: int) -> "Lap":
         """The batches of a lap: cutting views of them takes longer than sending."""
-        count = np.count_nonzero
-        starts = range(0, self.slots - batch + 1, batch)
-        status = [self._status[at : at + batch] for at in starts]
+        return self._cut([slice(at, at + batch) for at in range(0, self.slots - batch + 1, batch)], batch)
+
+    def part(self, first: int, last: int) -> "Lap":
+        """Some slots alone, as a single batch."""
+        return self._cut([slice(first, last)], last - first)
+
+    def _cut(self, places: Sequence[slice], batch: int) -> "Lap":
+        count, status = np.count_nonzero, [self._status[place] for place in places]
 
         def request(at: int, frames: int) -> None:
             (status[at] if frames == batch else status[at][:frames]).fill(SEND_REQUEST)
 
-        marks = [self._mark[at : at + batch] for at in starts]
+        marks = [self._mark[place] for place in places]
         return Lap(len(status), marks, lambda at: count(status[at]), request)
-
-    def part(self, first: int, last: int) -> "Lap":
-        """Some slots alone, as a single batch."""
-        status = self._status[first:last]
-        return Lap(
-            1, [self._mark[first:last]], lambda _: np.count_nonzero(status), lambda _, frames: status[:frames].fill(1)
-        )
 
     def _fill(self, memory: NDArray[np.uint8], frames: Sequence[bytes], ip: FrameIp, tags: int) -> None:
         for turn, frame in enumerate(frames):

@@ -8,9 +8,9 @@ from harvok.cli.render.run_view import list_and_count_findings
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH, FORMATS, verdict_text
 from harvok.core.judgement.compare import ComparedFigure, Comparison
-from harvok.core.judgement.spans import MAX_TELLING_WIDTH
+from harvok.core.judgement.spans import change_span
 from harvok.core.labels import label_text
-from harvok.core.measures.statistics import Interval, Summary
+from harvok.core.measures.statistics import Summary
 from harvok.core.quantities import QUANTITIES
 from harvok.core.units import format_share
 
@@ -82,14 +82,7 @@ def change_cells(row: ComparedFigure) -> list[str]:
     """The change of a figure, and the interval in which it lies."""
     if not row.change or not _is_relative(row):
         return [DASH, DASH]
-    return [f"{row.change.ratio * 100:+.1f} %", _interval(row.change.interval)]
-
-
-def _interval(interval: Interval) -> str:
-    if not interval.high - interval.low <= MAX_TELLING_WIDTH:
-        return "unknown"
-    low, high = f"{interval.low * 100:+.1f}", f"{interval.high * 100:+.1f}"
-    return f"{low} %" if low == high else f"{low} to {high} %"
+    return [f"{row.change.ratio * 100:+.1f} %", change_span(row.change.interval.low, row.change.interval.high)]
 
 
 def _how(found: Comparison) -> str:

@@ -89,14 +89,9 @@ def criterion_words(criterion: PlanCriterion) -> str:
     quantity = QUANTITIES[criterion.figure]
     of = label_text(criterion.narrowed)
     limit = criterion.build("")
-    limits = []
-    if limit.minimum is not None:
-        limits.append(f"at least {format_quantity(limit.minimum, quantity.unit)}")
-    if limit.maximum is not None:
-        limits.append(f"at most {format_quantity(limit.maximum, quantity.unit)}")
-    if criterion.max_regression is not None:
-        margin = f" or {format_quantity(limit.margin, quantity.unit)}" if limit.margin else ""
-        limits.append(f"worse than in {criterion.against} by at most {format_share(criterion.max_regression)}{margin}")
+    limits = limit.bounds_words
+    if limit.regression_words:
+        limits.append(f"worse than in {criterion.against} by at most {limit.regression_words}")
     in_step = f" in {criterion.step}" if criterion.step else ""
     in_step += f" at {criterion.at}" if criterion.at else ""
     return f"{quantity.name}{f' ({of})' if of else ''}{in_step} is {' and '.join(limits)}"

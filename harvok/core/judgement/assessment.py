@@ -56,17 +56,25 @@ class Criterion:
         return figure.quantity == self.quantity and self.labels.items() <= figure.labels.items()
 
     @property
+    def bounds_words(self) -> list[str]:
+        """The smallest and the largest value that it may have, for people."""
+        unit = QUANTITIES[self.quantity].unit
+        bounds = (("at least", self.minimum), ("at most", self.maximum))
+        return [f"{words} {format_quantity(value, unit)}" for words, value in bounds if value is not None]
+
+    @property
+    def regression_words(self) -> str:
+        """How much worse it may be, for people; empty where nothing is said of that."""
+        if self.max_regression is None:
+            return ""
+        margin = f" or {format_quantity(self.margin, QUANTITIES[self.quantity].unit)}" if self.margin else ""
+        return f"{format_share(self.max_regression)}{margin}"
+
+    @property
     def limit_words(self) -> str:
         """The limit for people, or the limits."""
-        meaning, parts = QUANTITIES[self.quantity], []
-        if self.minimum is not None:
-            parts.append(f"at least {format_quantity(self.minimum, meaning.unit)}")
-        if self.maximum is not None:
-            parts.append(f"at most {format_quantity(self.maximum, meaning.unit)}")
-        if self.max_regression is not None:
-            slack = f" or {format_quantity(self.margin, meaning.unit)}" if self.margin else ""
-            parts.append(f"{format_share(self.max_regression)}{slack} worse")
-        return ", ".join(parts)
+        worse = [f"{self.regression_words} worse"] if self.regression_words else []
+        return ", ".join([*self.bounds_words, *worse])
 
     @property
     def limits(self) -> int:

@@ -8,6 +8,14 @@ MAX_TELLING_WIDTH = 2.0
 """Of an interval of a change, as a ratio: one that is wider says nothing, and its ends are no numbers to read."""
 
 
+def change_span(low: float, high: float) -> str:
+    """The interval of a change, as a ratio, in percent; unknown where it is too wide to tell anything."""
+    if not high - low <= MAX_TELLING_WIDTH:
+        return "unknown"
+    first, last = f"{low * 100:+.1f}", f"{high * 100:+.1f}"
+    return f"{first} %" if first == last else f"{first} to {last} %"
+
+
 def percent_span(low: float, high: float, limit: float, signed: bool = False) -> str:
     """An interval of ratios in percent, to a tenth, or to more digits where a tenth would hide the verdict."""
     decimals = next((d for d in range(1, _MAX_DECIMALS) if _sides_show((low, high), limit, d)), _MAX_DECIMALS)
