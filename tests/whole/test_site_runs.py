@@ -20,7 +20,7 @@ zone = "Europe/Berlin"
 ROUND = """
 [[rounds]]
 name = "often"
-at = "every 1min"
+at = "{at}"
 late = "50s"
 between = {between}
 before = ["touch before"]
@@ -35,6 +35,9 @@ duration = "{duration}"
 
 
 class SiteTests(StationsTest):
+    at = "every 1min"
+    """When the round of a site is due."""
+
     def site(self, stations: dict[str, str], between: list[str], duration: str = "500ms", more: str = "") -> str:
         text = HEAD
         for name, address in stations.items():
@@ -43,7 +46,7 @@ class SiteTests(StationsTest):
             file = self.folder / f"{name}.token"
             if not file.exists():
                 file.write_text(self.env["HARVOK_TOKEN"])
-        text += ROUND.format(between=json.dumps(between), duration=duration, more=more)
+        text += ROUND.format(at=self.at, between=json.dumps(between), duration=duration, more=more)
         (self.folder / "site.toml").write_text(text)
         return "site.toml"
 
