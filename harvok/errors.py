@@ -147,6 +147,12 @@ class PortError(NearEndError):
     reference = "port"
 
 
+class BrowserLostError(NearEndError):
+    """A browser that measured went away, or did not do what its page asks of it."""
+
+    reference = "browser-lost"
+
+
 class BrokenOffError(NearEndError):
     """The person broke the test off; what was measured is kept."""
 

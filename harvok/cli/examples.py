@@ -2,7 +2,7 @@
 
 EXAMPLES: dict[str, tuple[str, str]] = {
     "guide": ("guide", "guide --decide cable --station hall.example --rated 1G"),
-    "station": ("station --pair", "station --token-file /etc/harvok.token --errands-to ceiling"),
+    "station": ("station --pair", "station --browser --token-file /etc/harvok.token"),
     "pairing make": ("pairing make hall.example --code AAAA-BBBB-CCCC", "pairing make hall.example --name dome"),
     "pairing list": ("pairing list", "pairing list --json"),
     "pairing forget": ("pairing forget hall", "pairing forget dome"),
@@ -99,6 +99,7 @@ EXAMPLES: dict[str, tuple[str, str]] = {
     "logbook import": ("logbook import runs.jsonl", "logbook import first.jsonl second.jsonl"),
     "logbook remove": ("logbook remove 20261126-101500-abcd", "logbook remove 20261126-101500-abcd --yes"),
     "logbook thin": ("logbook thin --older-than 90d", "logbook thin --older-than 365d --yes"),
+    "logbook places": ("logbook places", "logbook places --json"),
     "logbook trend": (
         "logbook trend goodput-settled --rig 'dome to hall'",
         "logbook trend throughput --rig dome-sw-a --frame-size 64 --to trend.png",

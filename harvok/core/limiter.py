@@ -12,7 +12,7 @@ LimiterKind = Literal[
     "cpu-near", "cpu-far", "pacing", "link", "none", "sending-host", "own-queue", "receiving-host",
     "above-ceiling", "policer", "too-short", "other-traffic", "slow-flow", "unknown", "firewall",
     "near-resources", "user-limit", "new-connections", "failing-transactions", "plateau", "service-time",
-    "calibrated",
+    "calibrated", "browser",
 ]  # fmt: skip
 Blame = Literal["equipment", "settings", "tester", "nothing"]
 
@@ -44,6 +44,7 @@ _NAMES: dict[LimiterKind, str] = {
     "plateau": "a plateau with a queue",
     "service-time": "the service's own time, as asked for",
     "calibrated": "the tester, as calibrated",
+    "browser": "the browser, or the host that it runs on",
 }
 _BLAME: dict[LimiterKind, Blame] = {
     "negotiated-speed": "equipment",
@@ -73,6 +74,7 @@ _BLAME: dict[LimiterKind, Blame] = {
     "plateau": "equipment",
     "service-time": "settings",
     "calibrated": "tester",
+    "browser": "tester",
 }
 
 

@@ -65,6 +65,9 @@ _LATENCY_REGRESSION = 0.1
 """Medians of repeats over one switch differ by a few percent between runs on one host; a tenth is what a table of two
 digits shows."""
 
+_PAGE_REGRESSION, _PAGE_MARGIN_S = 0.25, 2e-3
+"""A browser's scheduling takes a millisecond or two, and its clock may have steps of one."""
+
 _DIRECTION = ("direction",)
 _FRAMES = ("direction", "frame-size")
 _LOADS = ("direction", "frame-size", "load")
@@ -91,6 +94,11 @@ _ROWS = (
         "goodput-mean", "whole-test goodput", "b/s", "goodput", "higher",
         "all payload bytes received × 8 / the time since the first byte, on the receiver's clock",
         standard="RFC 6349 §4.1.1", labels=_DIRECTION, rank="main",
+    ),
+    Quantity(
+        "goodput-both-ways", "goodput with both directions at once", "b/s", "goodput", "higher",
+        "settled goodput while the other direction has as many connections that are as busy",
+        standard="RFC 6349 §4.1.1", labels=_DIRECTION, heading="both at once", rank="main",
     ),
     Quantity(
         "settling", "settling time", "s", "", "lower",
@@ -674,6 +682,19 @@ _ROWS = (
         "response-max", "max response time", "s", "", "lower",
         "the same, the largest",
         standard="RFC 9411 §6.3", labels=(*_USERS, *_OF_A_CASE), resolution="histogram",
+    ),
+    Quantity(
+        "page-response-median", "median response in a browser", "s", "", "lower",
+        "from a request of a few bytes in a browser to its answer, by the browser's clock, on a connection that stands",
+        labels=("load",), heading="response", rank="main", judged=True, max_regression=_PAGE_REGRESSION,
+        margin=_PAGE_MARGIN_S,
+    ),
+    Quantity(
+        "page-response-p95", "p95 response in a browser", "s", "", "lower", "the same, 95th percentile",
+        labels=("load",), heading="p95", rank="main",
+    ),
+    Quantity(
+        "page-response-min", "min response in a browser", "s", "", "lower", "the same, the smallest", labels=("load",),
     ),
     Quantity(
         "handshake-median", "median time to open a connection", "s", "", "lower",

@@ -99,6 +99,16 @@ def _waited_s(pid: int) -> float | None:
     return sum(int(text.split()[1]) for text in texts) / 1e9 if texts else None
 
 
+def thread_times_s(thread: int) -> tuple[float, float] | None:
+    """For how long a thread of this process ran, and for how long it could have run and had no core, in seconds. None
+    where the kernel does not tell, or the thread has ended."""
+    try:
+        ran, waited = Path(f"/proc/self/task/{thread}/schedstat").read_text().split()[:2]
+    except (OSError, ValueError):
+        return None
+    return int(ran) / 1e9, int(waited) / 1e9
+
+
 def _shares(before: "psutil._ntp.scputimes", after: "psutil._ntp.scputimes") -> tuple[float, float, float]:
     """(busy, stolen, in interrupts) shares of a core's time. Guest time is already counted in user time, so it is left
     out. The kernel's counters may step back by a tick, and a share is never below 0."""

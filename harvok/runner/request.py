@@ -11,6 +11,7 @@ from harvok.core.procedure import Test
 from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.reflected import LoadSettings
 from harvok.rigs.stations import StationsSettings
+from harvok.station.browser.visit import Visit
 from harvok.station.contact import Access
 
 
@@ -48,6 +49,16 @@ class PortPlace:
 
 
 @dataclass(frozen=True, slots=True)
+class BrowserPlace:
+    """A browser that visits this host's station, which has this name and serves it at this port."""
+
+    visit: Visit
+    station: str
+    port: int
+    rated_bps: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Sent:
     """A station that is to be the near end in this host's place: by its address, and what opens its door. `reached_at`
     is where that one reaches the far end, where that is not as this host does."""
@@ -57,7 +68,7 @@ class Sent:
     reached_at: str | None = None
 
 
-Place = StationsSettings | ReflectorPlace | RigPlace | PortPlace
+Place = StationsSettings | ReflectorPlace | RigPlace | PortPlace | BrowserPlace
 
 
 @dataclass(frozen=True, slots=True)

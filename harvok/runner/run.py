@@ -17,6 +17,7 @@ from harvok.core.procedure import Findings
 from harvok.core.samples import Event
 from harvok.logbook.spool import open_logbook
 from harvok.runner.benches.bench import Bench, Situation
+from harvok.runner.benches.browser import open_browser
 from harvok.runner.benches.frames import open_frames
 from harvok.runner.benches.port import open_port
 from harvok.runner.benches.reflector import open_reflector
@@ -38,6 +39,7 @@ BENCHES: dict[RigNeed, OpenBench] = {
     "reflector": open_reflector,
     "port": open_port,
     "frames": open_frames,
+    "browser": open_browser,
 }
 """How the bench of each need is opened for a request: told notices, and by which clock."""
 

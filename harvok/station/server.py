@@ -11,6 +11,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from harvok.clock import SYSTEM
 from harvok.signals import heeded
+from harvok.station.browser.door import Begin, Door
 from harvok.station.doors import Doors
 from harvok.station.http import make_app
 from harvok.station.keys import server_context
@@ -45,8 +46,18 @@ class _Server(uvicorn.Server):
         yield
 
 
-def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[str], None]) -> None:
-    """Serves until a signal ends it. `ready` is called once near ends can connect, `tell` for each thing that happens.
+MakeBegin = Callable[[Station], Begin]
+"""Makes what receives the browsers that visit a station's page."""
+
+
+def serve(
+    settings: StationSettings,
+    ready: Callable[[], None],
+    tell: Callable[[str], None],
+    make_begin: MakeBegin | None = None,
+) -> None:
+    """Serves until a signal ends it. `ready` is called once near ends can connect, `tell` for each thing that happens;
+    browsers are received where there is a page and something receives them.
 
     Raises NearEndError when the port is taken.
     """
@@ -54,10 +65,18 @@ def serve(settings: StationSettings, ready: Callable[[], None], tell: Callable[[
     for probe in listen(settings.host, settings.data_port):  # say now, not in mid-test, that the port is taken
         probe.close()
     reflector = Reflector(settings.reflector, SYSTEM) if settings.reflector else None
+    door = None
     try:
         on_guest = reflector.serve_guest if reflector else lambda _: None
-        asyncio.run(_serve(Station(settings, SYSTEM, tell, on_guest), sockets, ready))
+        station = Station(settings, SYSTEM, tell, on_guest)
+        if settings.page and make_begin:
+            listeners = listen(settings.host, settings.page.port)
+            door = Door(listeners, settings.name, settings.page.code, make_begin(station), SYSTEM)
+            door.serve()
+        asyncio.run(_serve(station, sockets, ready))
     finally:
+        if door:
+            door.close()
         if reflector:
             reflector.close()
 

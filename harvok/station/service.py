@@ -23,6 +23,7 @@ from harvok.core.trials.udp import UdpTrial
 from harvok.core.units import format_span
 from harvok.core.wire.datagram import HEAD_BYTES, MAX_PAYLOAD_BYTES
 from harvok.errors import LimitError, ProtocolError
+from harvok.station.browser.code import PageSettings
 from harvok.station.capabilities import CAPABILITIES, agreed
 from harvok.station.far_end import FarEnd
 from harvok.station.keys import Keys, Known, is_certificate
@@ -62,6 +63,8 @@ class StationSettings:
     """Which ports it lends."""
     reflect: bool = False
     """Whether those only send frames back."""
+    page: PageSettings | None = None
+    """Where browsers measure; None without it."""
 
 
 class Station:
@@ -100,10 +103,17 @@ class Station:
 
     def claim(self, request: SessionRequest, address: str) -> Session:
         common = agreed(request.capabilities, "the near end")
-        session = self.sessions.claim(request.near, request.planned_s, request.session, request.group)
-        self._on_guest(address)
-        self._tell(f"{request.near} ({address}) has the station for about {format_span(round(request.planned_s))}")
+        session = self.hold(request.near, request.planned_s, address, request.session, request.group)
         return Session(session=session, lease_s=LEASE_S, harvok=__version__, capabilities=common)
+
+    def hold(
+        self, near: str, planned_s: float, address: str, session: str | None = None, group: str | None = None
+    ) -> str:
+        """Gives the station to somebody, as Sessions.claim does; returns the session. Raises BusyError."""
+        session = self.sessions.claim(near, planned_s, session, group)
+        self._on_guest(address)
+        self._tell(f"{near} ({address}) has the station for about {format_span(round(planned_s))}")
+        return session
 
     def pair(self, near_end: NearEnd, address: str) -> None:
         """Believes a near end that presented the token, where the operator lets it. Raises LimitError."""

@@ -489,9 +489,9 @@ class UsersAndOthers(unittest.TestCase):
         self.assertEqual(set(failures(level)), {"refused"})
 
     def test_a_server_that_dies_in_mid_test_costs_what_it_costs(self) -> None:
-        trial = trial_of(users=3, sustain_s=1.5)
+        trial = trial_of(users=3, sustain_s=4.0)
         with closing(ServedHere(trial)) as service:
-            killer = threading.Timer(0.8, service.close)
+            killer = threading.Timer(3.0, service.close)
             killer.start()
             level = level_of(trial, service.port)
             killer.join()

@@ -444,7 +444,8 @@ class Rfc9411(ProgramTest):
                         "0.2s", "--max-connections-per-s", "50", "--max-connections", "40", "--json").stdout
         )  # fmt: skip
         found = {figure["quantity"]: figure["value"] for figure in record["figures"]}
-        self.assertEqual((record["state"], found["max-open-connections"]), ("complete", 40))
+        self.assertEqual(record["state"], "complete")
+        self.assertTrue(38 <= found["max-open-connections"] <= 40, found)  # the mean of looks at a busy host
         self.assertTrue(20 < found["max-connections-rate"] <= 50, found)  # a busy host may stall in a trial of a second
         self.assertIn("all that was asked for", record["notices"][-1])
 

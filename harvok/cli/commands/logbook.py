@@ -241,6 +241,26 @@ def thin(
 
 
 @app.command()
+def places(logbook: LogbookOption, json: JsonOption = False) -> None:
+    """Rank the places that were measured with a browser.
+
+    For each device by itself, since two devices at one place
+    differ as well: medians over its runs at each place.
+    """
+    from harvok.runner.browser_places import ranked_places
+
+    with _open(logbook) as book:
+        found = ranked_places(book)
+    if json:
+        print_json(found)
+        return
+    from harvok.cli.render.browser import show_places
+    from harvok.cli.render.console import stdout
+
+    show_places(stdout(), found)
+
+
+@app.command()
 def trend(
     figure: Annotated[
         str, typer.Argument(metavar="FIGURE", help="Figure to follow, such as throughput or goodput-settled.")

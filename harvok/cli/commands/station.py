@@ -10,18 +10,25 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from harvok.cli.bundles import bundled, secret_of
-from harvok.cli.options import DAY_S, time_option, typed_command
+from harvok.cli.options import DAY_S, LogbookOption, Rated, time_option, typed_command
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.errors import UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from harvok.runner.browser import DeskSettings
+    from harvok.station.browser.code import PageSettings
     from harvok.station.errand import ErrandLimits
     from harvok.station.keys import Keys
+    from harvok.station.server import MakeBegin
+    from harvok.station.service import StationSettings
     from harvok.traffic.reflector import Network, ReflectorSettings
 
 app = typer.Typer(add_completion=False)
 
 _DOORS, _ERRANDS, _REFLECTOR = "Who is let in", "Tests as near end", "STAMP reflector"
+_BROWSER = "Hosts without Harvok"
 _TOKEN_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike when read out over a phone
 _TOKEN_GROUPS = 4  # of four letters: 79 bits
 
@@ -181,6 +188,45 @@ class ErrandOptions:
 
 
 @dataclass(frozen=True, slots=True)
+class BrowserOptions:
+    """A page that any browser measures with."""
+
+    logbook: LogbookOption
+    browser: Annotated[
+        bool,
+        typer.Option(
+            "--browser",
+            rich_help_panel=_BROWSER,
+            help="Also serve a page with which any browser measures; print its address as text and as QR code.",
+        ),
+    ] = False
+    browser_port: Annotated[
+        int | None,
+        typer.Option(
+            rich_help_panel=_BROWSER, min=1, max=65535, help="TCP port of the page.", show_default="one below --port"
+        ),
+    ] = None
+    browser_duration: Annotated[float, time_option(2, 60, "How long each direction is measured.", _BROWSER, "8s")] = 8.0
+    rated: Rated = None
+
+    def page(self, control_port: int, token: str) -> "PageSettings | None":
+        """Where the page is and what admits to it; None without one."""
+        if not self.browser:
+            return None
+        from harvok.station.browser.code import PageSettings, code_of
+
+        return PageSettings(self.browser_port or control_port - 1, code_of(token))
+
+    def desk(self, port: int) -> "DeskSettings":
+        """What becomes of visits."""
+        from harvok.core.procedures.browser import BrowserTest
+        from harvok.runner.browser import DeskSettings
+
+        test = BrowserTest(duration_s=self.browser_duration)
+        return DeskSettings(self.logbook, port, typed_command(sys.argv), test, self.rated)
+
+
+@dataclass(frozen=True, slots=True)
 class LendingOptions:
     """Which ports the station lends, and for what."""
 
@@ -228,6 +274,7 @@ def station(
     errands: ErrandOptions,
     reflecting: StampOptions,
     lending: LendingOptions,
+    browsing: BrowserOptions,
     port: Annotated[
         int,
         typer.Option(min=1, max=65533, help="TCP port for control; data, TCP and UDP, uses the next one up."),
@@ -264,9 +311,10 @@ def station(
     from harvok.station.server import serve
     from harvok.station.service import StationSettings
 
+    token = doors.token()
     settings = StationSettings(
         name=name or socket.gethostname(),
-        token=doors.token(),
+        token=token,
         control_port=port,
         data_port=port + 1,
         host=host,
@@ -279,10 +327,23 @@ def station(
         errands=errands.limits(doors.plain),
         frame_ports=lending.ports(),
         reflect=lending.reflect,
+        page=browsing.page(port, token),
     )
     view = StationView(stdout(), settings, [host] if host else own_addresses())
-    serve(settings, view.ready, view.tell)
+    serve(settings, view.ready, view.tell, _receive_browsers(browsing, settings, view.tell))
     view.stopped()
+
+
+def _receive_browsers(
+    browsing: BrowserOptions, settings: "StationSettings", tell: "Callable[[str], None]"
+) -> "MakeBegin | None":
+    """What receives the visitors of the page, once there is a station; None without a page."""
+    if settings.page is None:
+        return None
+    from harvok.runner.browser import BrowserDesk
+
+    desk = browsing.desk(settings.page.port)
+    return lambda station: BrowserDesk(station, desk, tell).begin
 
 
 def _without_unit(words: list[str]) -> list[str]:

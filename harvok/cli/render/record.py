@@ -59,6 +59,11 @@ def _conditions(record: RunRecord) -> PlainTable:
 
 
 def _facts(host: HostConditions) -> Iterator[tuple[str, str]]:
+    if not host.harvok:  # a browser, which tells nothing else
+        yield "system", host.system or DASH
+        yield "CPU", f"{host.cores} cores"
+        yield "address", host.local_address or DASH
+        return
     yield "system", f"{host.system} {host.kernel}, Python {host.python}, Harvok {host.harvok}"
     yield "CPU", f"{host.cores} × {host.cpu_model or host.machine}"
     port = host.interface

@@ -1,5 +1,6 @@
 """What a station says: how to reach it, and what happens on it."""
 
+import io
 from collections.abc import Sequence
 
 from rich.console import Console
@@ -8,6 +9,7 @@ from rich.text import Text
 from harvok.clock import SYSTEM, Clock
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.core.units import format_span
+from harvok.station.browser.code import page_address
 from harvok.station.service import StationSettings
 from harvok.traffic.sockets import format_address
 
@@ -39,12 +41,30 @@ class StationView:
             (f"in, on {versions}.", ""),
         )
         self._line((f"UDP tests and delay also need UDP ports {settings.data_port}{_delay(settings)}.", ""))
+        self._page()
         longest = format_span(settings.max_test_s)
         self._line((f"Limits: one test at a time, {settings.max_flows} flows, {longest} a trial.", ""))
         for said in (_whom(settings), _errands(settings), _lends(settings)):
             if said:
                 self._line((said, ""))
         self._line((f"{_secrecy(settings)} Ctrl-C stops.", "dim"))
+
+    def _page(self) -> None:
+        """Where browsers measure, as text and, on a terminal, as a QR code."""
+        page = self._settings.page
+        if page is None:
+            return
+        every = [page_address(address, page) for address in self._addresses]
+        self._line()
+        self._line(("Hosts without Harvok open this in a browser, and measure:", ""))
+        self._line()
+        for address in every:
+            self._line((f"    {address}", "bold"))
+        if every and self._console.is_terminal:
+            self._line()
+            self._line((_qr_code(every[0]), ""))
+        self._line()
+        self._line((f"The page needs TCP port {page.port}. It is not encrypted; its code admits to nothing else.", ""))
 
     def tell(self, text: str) -> None:
         """One thing that happened, with its time."""
@@ -60,6 +80,14 @@ class StationView:
     def _line(self, *parts: tuple[str, str]) -> None:
         self._console.print(Text.assemble(*parts), soft_wrap=True)
         self._console.file.flush()
+
+
+def _qr_code(text: str) -> str:
+    import segno
+
+    drawn = io.StringIO()
+    segno.make(text, error="l").terminal(out=drawn, border=2, compact=True)
+    return "\n".join(f"    {line}" for line in drawn.getvalue().splitlines())
 
 
 def _lends(settings: StationSettings) -> str:

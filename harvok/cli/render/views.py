@@ -15,6 +15,7 @@ from harvok.cli.render.app import (
     show_app_trials,
     show_rfc9411,
 )
+from harvok.cli.render.browser import show_browser
 from harvok.cli.render.delay import DelayView, show_delay
 from harvok.cli.render.emulator import show_emulator
 from harvok.cli.render.frames import FramesView, show_calibration, show_rfc2544
@@ -62,6 +63,7 @@ VIEWS: dict[str, View] = {
     "rfc9411": View(show_rfc9411, Rfc9411View),
     "app-calibration": View(show_app_calibration, Rfc9411View),
     "delay": View(show_delay, DelayView),
+    "browser": View(show_browser),
     "link": View(show_link, LinkView, show_link_events),
     "rfc2544": View(show_rfc2544, FramesView),
     "rfc2889": View(show_rfc2889, FramesView),

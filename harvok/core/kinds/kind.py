@@ -15,9 +15,9 @@ from harvok.core.sweeps.axes import NO_AXES, AxisSet, Setting
 from harvok.core.sweeps.reading import SweptFigures
 from harvok.errors import UsageError
 
-RigNeed = Literal["stations", "users", "reflector", "port", "frames"]
+RigNeed = Literal["stations", "users", "reflector", "port", "frames", "browser"]
 """Where a kind of test runs: a pair of stations, users and a service (which are stations, or modelled), a path to a
-reflector, a port of this host, two ports with a device between them."""
+reflector, a port of this host, two ports with a device between them, a browser that this station serves."""
 
 Conditions = Iterator[tuple[str, str]]
 

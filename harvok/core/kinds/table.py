@@ -1,6 +1,7 @@
 """The table of all kinds of test, by the name that a record gives them."""
 
 from harvok.core.kinds.app import APP, APP_CALIBRATION, RFC9411
+from harvok.core.kinds.browser import BROWSER
 from harvok.core.kinds.delay import DELAY
 from harvok.core.kinds.frames import CALIBRATION, EMULATOR, LOAD, RFC2544
 from harvok.core.kinds.groups import RFC3918
@@ -14,8 +15,8 @@ from harvok.core.procedure import Test
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
-        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, LINK, RFC2544, RFC2889, RFC3918, LOAD,
-        EMULATOR, CALIBRATION, APP_CALIBRATION,
+        TCP, UDP_LOAD, UDP_STEPS, UDP_SEARCH, UDP_SERVICES, APP, RFC9411, DELAY, BROWSER, LINK, RFC2544, RFC2889,
+        RFC3918, LOAD, EMULATOR, CALIBRATION, APP_CALIBRATION,
     )
 }  # fmt: skip
 

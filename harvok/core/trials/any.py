@@ -3,15 +3,26 @@
 from dataclasses import replace
 
 from harvok.core.trials.app import AppTrial, AppTrialResult
+from harvok.core.trials.browser import BrowserOutcome, BrowserTrial, BrowserTrialResult
 from harvok.core.trials.delay import DelayOutcome, DelayTrial, DelayTrialResult
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult
 from harvok.core.trials.link import LinkOutcome, LinkTrial, LinkTrialResult
 from harvok.core.trials.tcp import TcpOutcome, TcpTrial, TcpTrialResult
 from harvok.core.trials.udp import UdpTrial, UdpTrialResult
 
-Trial = TcpTrial | UdpTrial | AppTrial | FrameTrial | DelayTrial | LinkTrial
-TrialResult = TcpTrialResult | UdpTrialResult | AppTrialResult | FrameTrialResult | DelayTrialResult | LinkTrialResult
-TrialOutcome = TcpOutcome | UdpTrialResult | AppTrialResult | FrameTrialResult | DelayOutcome | LinkOutcome
+Trial = TcpTrial | UdpTrial | AppTrial | FrameTrial | DelayTrial | LinkTrial | BrowserTrial
+TrialResult = (
+    TcpTrialResult
+    | UdpTrialResult
+    | AppTrialResult
+    | FrameTrialResult
+    | DelayTrialResult
+    | LinkTrialResult
+    | BrowserTrialResult
+)
+TrialOutcome = (
+    TcpOutcome | UdpTrialResult | AppTrialResult | FrameTrialResult | DelayOutcome | LinkOutcome | BrowserOutcome
+)
 """A result without what stands in the samples and events of its trial."""
 
 
