@@ -162,6 +162,17 @@ class Limiters(unittest.TestCase):
         self.assertEqual(limiter(transfer(uneven(20e6), state=state)).kind, "loss")
         self.assertEqual(limiter(transfer(uneven(90e6), state=state, flows=32)).kind, "link")
 
+    def test_a_sender_that_goes_by_delivery_overfills_a_queue(self) -> None:
+        def state(_: int, info: TcpInfo) -> TcpInfo:
+            return replace(info, retransmitted_bytes=(info.sent_bytes or 0) // 33, rtt_us=20_000)
+
+        for control, kind in (("cubic", "loss"), ("bbr", "link")):
+            result = transfer(uneven(44e6), state=state, flows=4)
+            assert result.sender
+            made = [replace(one, congestion_control=control) for one in result.sender.connections]
+            result = replace(result, sender=replace(result.sender, connections=made))
+            self.assertEqual(limiter(result).kind, kind, control)
+
     def test_half_a_millisecond_of_scheduling_is_no_queue(self) -> None:
         def state(_: int, info: TcpInfo) -> TcpInfo:
             return replace(info, rtt_us=540, min_rtt_us=10, retransmitted_bytes=(info.sent_bytes or 0) // 20)
