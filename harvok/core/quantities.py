@@ -101,6 +101,12 @@ _ROWS = (
         standard="RFC 6349 §4.1.1", labels=_DIRECTION, heading="both at once", rank="main",
     ),
     Quantity(
+        "tcp-throughput-l2", "TCP throughput on layer 2", "b/s", "L2", "higher",
+        "settled goodput × bytes of the frame of a full segment (Ethernet header to FCS) / its payload: what compares "
+        "with UDP and frames",
+        standard="RFC 1242 §3.17", labels=_DIRECTION,
+    ),
+    Quantity(
         "settling", "settling time", "s", "", "lower",
         "the start of the test that the settled figure leaves out: the truncation point with the smallest "
         "standard error (MSER) of the goodput series, or the time that was set",

@@ -60,6 +60,8 @@ class PlanFile:
     def criteria_digest(self) -> str:
         """Stands for how it is judged, which may be corrected afterwards."""
         judged = self.plan.model_dump(mode="json", include=_JUDGED)
+        if not judged["agreements"]:  # as plans were before there were any
+            judged.pop("agreements")
         return _digest_of_text(json.dumps(judged, sort_keys=True))
 
     @property
@@ -112,7 +114,7 @@ def _check_conditions(plan: Plan, path: Path) -> None:
 
 _MEASURED = {"station", "rated", "rig", "device", "alternate", "steps"}
 """The keys of a plan that say what is measured. More repeats only add to it."""
-_JUDGED = {"criteria", "min_repeats", "max_spread", "confidence", "alternate"}
+_JUDGED = {"criteria", "agreements", "min_repeats", "max_spread", "confidence", "alternate"}
 
 
 def _digest_of_text(text: str) -> str:

@@ -40,6 +40,20 @@ tests = ["throughput", "latency", "loss"]
 {sizes}duration = "{duration}"
 instruction = "Wire both tester ports to the device, and nothing else. Let it run warm for ten minutes."
 """
+_UDP = """
+[[steps]]                # the second way to the figure: the highest UDP rate without loss
+name = {name}
+test = "udp"
+rate = "{rated}"
+search = true
+duration = "{duration}"
+repeats = 2
+"""
+_AGREEMENT = """
+[[agreements]]           # both on layer 2: where they differ, what limited the lower one is said
+steps = [{first}, {second}]
+within = "3%"
+"""
 _TCP_MIN = """
 [[criteria]]             # the settled goodput of each direction, in % of what the arithmetic allows
 figure = "ceiling-share"
@@ -92,7 +106,7 @@ def plan_text(job: Job, name: str, where: str, rated: str, repeats: int, duratio
         repeats=repeats,
         min_repeats=min(repeats, 5),
     )
-    return head + (_frames(job, duration_s or 60) if frames else _tcp(job, duration_s or 10))
+    return head + (_frames(job, duration_s or 60) if frames else _tcp(job, rated, duration_s or 10))
 
 
 def _frames(job: Job, duration_s: int) -> str:
@@ -111,13 +125,26 @@ def _step(name: str, direction: str, duration: str, instruction: str, again: str
     )
 
 
-def _tcp(job: Job, duration_s: int) -> str:
+_LONGEST_UDP_TRIAL_S = 3
+"""Of a search, which takes about ten in each direction."""
+
+
+def _second_way(first: str, rated: str, duration_s: int) -> tuple[str, str]:
+    """The step that measures by UDP what another measured by TCP, and what they must agree on."""
+    second = f"{first}-udp"
+    step = _UDP.format(name=json.dumps(second), rated=rated, duration=f"{min(duration_s, _LONGEST_UDP_TRIAL_S)}s")
+    return step, _AGREEMENT.format(first=json.dumps(first), second=json.dumps(second))
+
+
+def _tcp(job: Job, rated: str, duration_s: int) -> str:
     lasts = f"{duration_s}s"
     if job == "link":
-        return _step("health", "each", lasts, "") + _TCP_MIN + _TCP_CLEAN
+        udp, agreement = _second_way("health", rated, duration_s)
+        return _step("health", "each", lasts, "") + udp + _TCP_MIN + _TCP_CLEAN + agreement
     if job == "nic":
         alone = _step("each-way", "each", lasts, "Join the port under test to a known-good port with a short lead.")
-        return alone + _step("both-ways", "both", lasts, "") + _TCP_MIN + _TCP_CLEAN
+        udp, agreement = _second_way("each-way", rated, duration_s)
+        return alone + _step("both-ways", "both", lasts, "") + udp + _TCP_MIN + _TCP_CLEAN + agreement
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
     first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
@@ -125,4 +152,7 @@ def _tcp(job: Job, duration_s: int) -> str:
     steps = _step(before, "each", lasts, first, undo) + _step(after, "each", lasts, swap, redo)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
-    return (alternate if job == "change" else "") + steps + regression + (_TCP_MIN if job == "cable" else "")
+    if job == "change":
+        return alternate + steps + regression
+    udp, agreement = _second_way(after, rated, duration_s)
+    return steps + udp + regression + _TCP_MIN + agreement

@@ -144,7 +144,8 @@ def judge_plan(request: PlanRequest, clock: Clock | None = None) -> PlanOutcome:
                 records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
-        outcome = PlanOutcome(judge(plan.build_criteria(), series, plan.rules), records, sweeps)
+        judgement = judge(plan.build_criteria(), series, plan.rules, plan.build_agreements())
+        outcome = PlanOutcome(judgement, records, sweeps)
         digest = request.file.criteria_digest
         earlier = [one for one in logbook.judgements(request.name) if one.criteria != digest]
         if clock and any(records.values()):

@@ -224,6 +224,28 @@ class Plans(ProgramTest):
             said = self.inside("plan", "check", "plan.toml", code=2).stderr
             self.assertIn(words, said)
 
+    def test_two_ways_agree_or_it_is_said_what_explains_it(self) -> None:
+        """Over loopback both ways are as slow as they were asked to be, and one is not held back at all."""
+        _, station = self.station()
+        text = f'version = 1\nname = "ways"\nstation = "{station}"\nrepeats = 1\n'
+        ways = {"paced": 'test = "tcp"\npacing = "20M"', "free": 'test = "tcp"'}
+        ways["udp"] = 'test = "udp"\nrate = "20M"\nsearch = true'
+        for name, way in ways.items():
+            text += f'[[steps]]\nname = "{name}"\n{way}\ndirection = "send"\nduration = "2s"\n'
+        text += '[[agreements]]\nsteps = ["paced", "udp"]\nwithin = "10%"\n[[agreements]]\nsteps = ["free", "udp"]\n'
+        self.write(text)
+        self.assertIn("paced and udp agree to 10.0 % on layer 2", self.inside("plan", "check", "plan.toml").stdout)
+        said = json.loads(self.harvok("run", "plan.toml", "--unattended", "--json", code=3).stdout)
+        found = {one["where"]: one for one in said["findings"]}
+        agreed, apart = found["paced and udp, send"], found["free and udp, send"]
+        self.assertEqual((agreed["verdict"], apart["verdict"]), ("ACCEPT", "RETEST"), found)
+        self.assertIn("of frames on layer 2: TCP throughput on layer 2", agreed["reason"])
+        self.inside("report", "make", "ways", "--plan", "plan.toml", "--to", "ways.md")
+        self.assertIn(apart["reason"][:40], (self.folder / "ways.md").read_text())
+        for wrong, words in (('["free", "other"]', "names the step 'other'"), ('["free"]', "agreements.1.steps")):
+            self.write(text.replace('["free", "udp"]', wrong), "wrong.toml")
+            self.assertIn(words, self.inside("plan", "check", "wrong.toml", code=2).stderr)
+
     def test_new_plans_for_every_job(self) -> None:
         for job in ("cable", "nic", "switch", "router", "link", "change"):
             file = f"{job}.toml"
@@ -237,7 +259,7 @@ class Plans(ProgramTest):
         self.assertIn("[[criteria]]", self.inside("plan", "show", "nic.toml").stdout)
         link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")
         self.assertIn("no such plan fits", self.inside(*link, "10s", code=2).stderr)
-        self.inside(*link, "3min")
+        self.inside(*link, "4min")
         self.assertIn("10 s", self.inside("plan", "check", "short.toml").stdout)
         self.assertEqual(json.loads(self.inside("plan", "check", "change.toml", "--json").stdout)["alternate"], True)
 

@@ -67,6 +67,9 @@ def show_plan(console: Console, plan: Plan, rig: RigFile | None, expected_s: flo
     console.print()
     for criterion in plan.criteria:
         console.print(Text.assemble(("accepted if ", "bold"), criterion_words(criterion)), soft_wrap=True)
+    for agreement in plan.agreements:
+        two = f"{' and '.join(agreement.steps)} agree to {format_share(agreement.within)} on layer 2"
+        console.print(Text.assemble(("accepted if ", "bold"), two), soft_wrap=True)
     if not plan.criteria:
         console.print("no criteria: the plan measures, and its verdict is RETEST")
     spread = f", spread at most {format_share(plan.max_spread)}" if plan.max_spread else ""

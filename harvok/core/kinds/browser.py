@@ -16,8 +16,8 @@ BROWSER = Kind(
     rig="browser",
     quantities=(
         "goodput-settled", "goodput-both-ways", "ceiling-share", "page-response-median", "page-response-p95",
-        "goodput-mean", "settling", "ceiling", "transfer-time-ratio", "segment-payload", "retransmitted", "rtt-min",
-        "rtt-mean", "buffer-delay", "fairness", "page-response-min", "busiest-core-far",
+        "goodput-mean", "tcp-throughput-l2", "settling", "ceiling", "transfer-time-ratio", "segment-payload",
+        "retransmitted", "rtt-min", "rtt-mean", "buffer-delay", "fairness", "page-response-min", "busiest-core-far",
     ),
     conditions=_conditions,
     held_against_calibration=False,

@@ -100,9 +100,9 @@ TCP = Kind(
     rig="stations",
     takes_events=True,
     quantities=(
-        "goodput-settled", "ceiling-share", "goodput-mean", "settling", "ceiling", "transfer-time-ratio",
-        "segment-payload", "retransmitted", "rtt-min", "rtt-mean", "buffer-delay", "fairness", "busiest-core-near",
-        "busiest-core-far",
+        "goodput-settled", "ceiling-share", "goodput-mean", "tcp-throughput-l2", "settling", "ceiling",
+        "transfer-time-ratio", "segment-payload", "retransmitted", "rtt-min", "rtt-mean", "buffer-delay", "fairness",
+        "busiest-core-near", "busiest-core-far",
     ),
     conditions=_conditions,
     host_notices=_host_notices,

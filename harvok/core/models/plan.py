@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, Union
 from pydantic import Field, TypeAdapter, ValidationError, field_validator, model_validator
 
 from harvok.core.fields import Model, Rate, Share, with_new_names
+from harvok.core.judgement.agreement import RATES_L2, Agreement
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.kinds.step import Name, Step
 from harvok.core.kinds.table import KINDS, kind_of
@@ -125,6 +126,17 @@ class PlanCriterion(Model):
         return parse_quantity(limit, QUANTITIES[self.figure].unit) if isinstance(limit, str) else limit
 
 
+class PlanAgreement(Model):
+    """Two steps that measure one thing by two ways, and how far apart they may be."""
+
+    steps: Annotated[list[Name], Field(min_length=2, max_length=2)]
+    within: Annotated[Share, Field(gt=0, le=0.5)] = 0.03
+
+    def build(self) -> Agreement:
+        first, second = self.steps
+        return Agreement(first, second, self.within)
+
+
 _ANY_BASELINE = "baseline"
 
 
@@ -181,6 +193,7 @@ class Plan(Model):
     confidence: Annotated[Share, Field(ge=0.5, lt=1)] = 0.95
     steps: Annotated[list[AnyStep], Field(min_length=1)]
     criteria: list[PlanCriterion] = []
+    agreements: list[PlanAgreement] = []
 
     @model_validator(mode="before")
     @classmethod
@@ -202,6 +215,7 @@ class Plan(Model):
                     raise ValueError(f"a criterion names the step '{name}', which there is not: {', '.join(names)}")
             self._check_sweeps(criterion)
         self._check_judged()
+        self._check_agreements()
         if self.alternate and any(step.over for step in self.steps):
             raise ValueError("a sweep takes its points in turn by itself: leave out alternate, or over")
         return self
@@ -224,6 +238,18 @@ class Plan(Model):
                         f"min_repeats is {self.min_repeats}, and step {step.name} takes {self.repeats_of(step)}: "
                         "it would never be judged"
                     )
+
+    def _check_agreements(self) -> None:
+        """Raises ValueError for ways that could never be compared."""
+        steps = {step.name: step for step in self.steps}
+        for number, agreement in enumerate(self.agreements, 1):
+            for name in agreement.steps:
+                if name not in steps:
+                    raise ValueError(
+                        f"agreement {number} names the step '{name}', which there is not: {', '.join(steps)}"
+                    )
+                if not set(RATES_L2) & set(quantities_of(steps[name])) or steps[name].over:
+                    raise ValueError(f"agreement {number}: step {name} measures no rate on layer 2 by itself")
 
     def _is_about(self, criterion: PlanCriterion, step: Step) -> bool:
         """Whether a criterion is about a step: the one it names, or all but the one it compares with that measure its
@@ -256,6 +282,10 @@ class Plan(Model):
             if self._is_about(criterion, step)
             for part in step.parts(criterion.at)
         ]
+
+    def build_agreements(self) -> list[Agreement]:
+        """What two ways of measuring must agree on."""
+        return [agreement.build() for agreement in self.agreements]
 
     @property
     def rules(self) -> Rules:

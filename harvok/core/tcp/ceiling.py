@@ -2,7 +2,15 @@
 
 from dataclasses import dataclass
 
-from harvok.core.ethernet import IP_HEADER_BYTES, TCP_HEADER_BYTES, TCP_TIMESTAMPS_BYTES, IpVersion, line_bytes
+from harvok.core.ethernet import (
+    ETHERNET_HEADER_BYTES,
+    FCS_BYTES,
+    IP_HEADER_BYTES,
+    TCP_HEADER_BYTES,
+    TCP_TIMESTAMPS_BYTES,
+    IpVersion,
+    line_bytes,
+)
 from harvok.core.link import Link
 from harvok.core.units import format_speed
 
@@ -42,11 +50,22 @@ def ceiling_of(link: Link, segment: Segment) -> Ceiling | None:
     return ceiling_at(line_rate_bps, _source(link), segment)
 
 
-def ceiling_at(line_rate_bps: float, source: str, cut: Segment) -> Ceiling:
-    """The ceiling at a given line rate, with the segment size and TCP options that the connection really used."""
+def frame_bytes_of_segment(cut: Segment) -> int:
+    """The frame of a full segment, from the Ethernet header to the FCS, with what is not told as usual."""
+    segment, headers = _cut(cut)
+    return segment + headers + ETHERNET_HEADER_BYTES + FCS_BYTES
+
+
+def _cut(cut: Segment) -> tuple[int, int]:
+    """Payload of a full segment, and its IP and TCP headers, in bytes."""
     options = 0 if cut.timestamps is False else TCP_TIMESTAMPS_BYTES
     headers = IP_HEADER_BYTES[cut.ip_version] + TCP_HEADER_BYTES + options
-    segment = cut.payload_bytes or _USUAL_MTU_BYTES - headers
+    return cut.payload_bytes or _USUAL_MTU_BYTES - headers, headers
+
+
+def ceiling_at(line_rate_bps: float, source: str, cut: Segment) -> Ceiling:
+    """The ceiling at a given line rate, with the segment size and TCP options that the connection really used."""
+    segment, headers = _cut(cut)
     return Ceiling(
         goodput_bps=line_rate_bps * segment / line_bytes(segment + headers),
         line_rate_bps=line_rate_bps,

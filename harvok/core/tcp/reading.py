@@ -8,7 +8,7 @@ from harvok.core.limiter import Limiter
 from harvok.core.link import Link
 from harvok.core.measures.statistics import fairness
 from harvok.core.tcp.case import Case, KnownGood
-from harvok.core.tcp.ceiling import Ceiling, ceiling_of
+from harvok.core.tcp.ceiling import Ceiling, ceiling_of, frame_bytes_of_segment
 from harvok.core.tcp.evidence import Evidence, gather
 from harvok.core.tcp.limiter import find_limiter
 from harvok.core.tcp.settling import Settling, find_settling, mean_rate_bps
@@ -54,11 +54,13 @@ def _values(
     yield "goodput-settled", settled_bps
     yield "goodput-mean", mean_bps
     yield "settling", settling.settled_from_s
+    payload_bytes = evidence.segment.payload_bytes
+    if payload_bytes:
+        yield "tcp-throughput-l2", settled_bps * frame_bytes_of_segment(evidence.segment) / payload_bytes
     if ceiling:
         yield "ceiling", ceiling.goodput_bps
         yield "ceiling-share", settled_bps / ceiling.goodput_bps
         yield "transfer-time-ratio", ceiling.goodput_bps / mean_bps if mean_bps else None
-    payload_bytes = evidence.segment.payload_bytes
     yield "segment-payload", float(payload_bytes) if payload_bytes else None
     yield "retransmitted", evidence.retransmitted
     yield "rtt-min", evidence.rtt_min_s
