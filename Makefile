@@ -7,7 +7,7 @@ BIN := $(VENV)/bin
 # each start of the program then takes 0.2 s more, and the tests start it hundreds of times.
 COMPILE := $(BIN)/python -m compileall -q harvok tests
 
-.PHONY: demo test docs lint clean
+.PHONY: demo test docs share lint clean
 
 demo: $(VENV)/.installed  ## install, and show the whole job on this host alone
 	$(BIN)/harvok demo
@@ -22,6 +22,9 @@ test: $(VENV)/.for-tests  ## install, check style, types and structure, and run 
 
 docs: $(VENV)/.for-tests  ## write the documentation as a site into site-docs
 	$(BIN)/mkdocs build --quiet --strict
+
+share: $(VENV)/.for-tests  ## write manual pages and completion scripts anew, from the commands themselves
+	$(BIN)/python -m harvok.cli.manual share
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import (
     DAY_S,
     PATH,
@@ -133,7 +134,13 @@ class StationOptions(AccessOptions):
         str | None, typer.Option(rich_help_panel=PATH, metavar="ADDRESS", help="Local address to measure from.")
     ] = None
     interface: Annotated[
-        str | None, typer.Option(rich_help_panel=PATH, metavar="NAME", help="Local interface to measure through.")
+        str | None,
+        typer.Option(
+            rich_help_panel=PATH,
+            metavar="NAME",
+            autocompletion=completing.interfaces,
+            help="Local interface to measure through.",
+        ),
     ] = None
     ip_version: Annotated[
         Literal["4", "6"] | None,
@@ -222,7 +229,13 @@ class LabelOptions:
     """What the user says about the runs."""
 
     series: Annotated[
-        str | None, typer.Option(rich_help_panel=RUNS, metavar="NAME", help="Series that the runs belong to.")
+        str | None,
+        typer.Option(
+            rich_help_panel=RUNS,
+            metavar="NAME",
+            autocompletion=completing.series,
+            help="Series that the runs belong to.",
+        ),
     ] = None
     with_: Annotated[
         list[str] | None,

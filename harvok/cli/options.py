@@ -11,6 +11,7 @@ from typing import Annotated, Any, TypeVar
 
 import typer
 
+from harvok.cli import completing
 from harvok.core.ends import DirectionChoice
 from harvok.core.units import (
     format_rate,
@@ -178,15 +179,23 @@ Picture = Annotated[
 WaitForOther = Annotated[float, time_option(0, DAY_S, "Wait up to this long for another test to end.", default="0s")]
 PASSES_ON = {"allow_extra_args": True, "ignore_unknown_options": True, "allow_interspersed_args": False}
 """Context settings of a command that takes another command with its options as its last words."""
-Station = Annotated[str, typer.Argument(metavar="STATION", help="host, host:port or [IPv6 address]:port")]
+Station = Annotated[
+    str,
+    typer.Argument(
+        metavar="STATION", autocompletion=completing.stations, help="host, host:port or [IPv6 address]:port"
+    ),
+]
 StationOrRig = Annotated[
     str,
     typer.Argument(
         metavar="STATION|RIG",
+        autocompletion=completing.stations_and_rigs,
         help="host, host:port or [IPv6 address]:port; or a rig file (.toml): a gateway, or two ports.",
     ),
 ]
-RigFileArgument = Annotated[Path, typer.Argument(metavar="RIG", help="A rig file; `harvok rig new` writes one.")]
+RigFileArgument = Annotated[
+    Path, typer.Argument(metavar="RIG", autocompletion=completing.rigs, help="A rig file; `harvok rig new` writes one.")
+]
 Direction = Annotated[
     DirectionChoice,
     typer.Option(rich_help_panel=WHAT, help="send: here to there; each: one after the other; both: at the same time."),

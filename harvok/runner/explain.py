@@ -44,6 +44,12 @@ def explain(asked: str) -> list[Explained]:
     )
 
 
+def known_words() -> dict[str, str]:
+    """Every word that something is written of, each with the heading that it stands under."""
+    words = ((word.strip(), entry.where) for entry in _all_entries() for word in entry.word.split(","))
+    return {word: where for word, where in words if word and " " not in word}
+
+
 @functools.cache
 def _all_entries() -> list[Explained]:
     return [entry for name in _EXPLAINING for entry in _entries(_DOCS / name)]

@@ -242,7 +242,10 @@ class Plans(ProgramTest):
         self.assertIn("of frames on layer 2: TCP throughput on layer 2", agreed["reason"])
         self.inside("report", "make", "ways", "--plan", "plan.toml", "--to", "ways.md")
         self.assertIn(apart["reason"][:40], (self.folder / "ways.md").read_text())
-        for wrong, words in (('["free", "other"]', "names the step 'other'"), ('["free"]', "agreements.1.steps")):
+        for wrong, words in (
+            ('["free", "other"]', "names the step 'other'"),
+            ('["free"]', "'steps' of agreements 2 needs at least 2"),
+        ):
             self.write(text.replace('["free", "udp"]', wrong), "wrong.toml")
             self.assertIn(words, self.inside("plan", "check", "wrong.toml", code=2).stderr)
 

@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.across import model_or_across
 from harvok.cli.bundles import (
     LabelOptions,
@@ -37,7 +38,10 @@ class UserOptions:
     mix: Annotated[
         str,
         typer.Option(
-            rich_help_panel=WHAT, metavar="MIX", help="What users do: a mix that ships (`harvok mix list`), or a file."
+            rich_help_panel=WHAT,
+            metavar="MIX",
+            autocompletion=completing.mixes,
+            help="What users do: a mix that ships (`harvok mix list`), or a file.",
         ),
     ] = "web"
     direction: Annotated[

@@ -4,6 +4,7 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import JsonOption, LogbookOption, percent_option
 from harvok.cli.verdicts import EXIT_CODES
 
@@ -12,8 +13,15 @@ app = typer.Typer(add_completion=False)
 
 @app.command(epilog="Exit codes: 0 ACCEPT, 1 REJECT, 2 wrong usage, 3 RETEST, 4 the logbook cannot be read.")
 def compare(
-    before: Annotated[str, typer.Argument(metavar="BEFORE", help="Series or sweep to compare against: the baseline.")],
-    after: Annotated[str, typer.Argument(metavar="AFTER", help="Series or sweep to judge.")],
+    before: Annotated[
+        str,
+        typer.Argument(
+            metavar="BEFORE", autocompletion=completing.series, help="Series or sweep to compare against: the baseline."
+        ),
+    ],
+    after: Annotated[
+        str, typer.Argument(metavar="AFTER", autocompletion=completing.series, help="Series or sweep to judge.")
+    ],
     logbook: LogbookOption,
     min_share: Annotated[
         float | None, percent_option("Smallest acceptable share of the ceiling or of line rate.")

@@ -4,6 +4,7 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import JsonOption, print_json
 
 app = typer.Typer(add_completion=False)
@@ -12,7 +13,12 @@ app = typer.Typer(add_completion=False)
 @app.command(epilog="Exit codes: 0 found, 2 nothing is written of it.")
 def explain(
     word: Annotated[
-        list[str], typer.Argument(metavar="WORD…", help="A figure, a limiter, a reference of an error, a term, a key.")
+        list[str],
+        typer.Argument(
+            metavar="WORD…",
+            autocompletion=completing.words,
+            help="A figure, a limiter, a reference of an error, a term, a key.",
+        ),
     ],
     json: JsonOption = False,
 ) -> None:

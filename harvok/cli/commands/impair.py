@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.bundles import LabelOptions, RecordOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
 from harvok.cli.options import (
@@ -22,8 +23,15 @@ from harvok.core.ends import TwoPortDirection
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Put delay, loss and their like on a path.")
 
-Port = Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host.")]
-What = Annotated[str, typer.Argument(metavar="IMPAIRMENT", help="The name of one that ships, or a file.")]
+Port = Annotated[
+    str, typer.Argument(metavar="PORT", autocompletion=completing.interfaces, help="An interface of this host.")
+]
+What = Annotated[
+    str,
+    typer.Argument(
+        metavar="IMPAIRMENT", autocompletion=completing.impairments, help="The name of one that ships, or a file."
+    ),
+]
 Seed = Annotated[int | None, typer.Option(min=0, help="Seed: the same one treats the same sequence of frames alike.")]
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, Picture, check_picture, duration, print_json
 from harvok.errors import LogbookError
 from harvok.logbook.places import without_password
@@ -38,7 +39,9 @@ def _open(place: str) -> "Iterator[Logbook]":
 @app.command("list")
 def list_runs(
     logbook: LogbookOption,
-    series: Annotated[str | None, typer.Option(metavar="NAME", help="Only this series.")] = None,
+    series: Annotated[
+        str | None, typer.Option(metavar="NAME", autocompletion=completing.series, help="Only this series.")
+    ] = None,
     limit: Annotated[int, typer.Option(min=1, help="Maximum number of runs to list, newest first.")] = 20,
     everything: Annotated[bool, typer.Option("--all", help="List every run.")] = False,
     json: JsonOption = False,
@@ -70,7 +73,7 @@ def _lines(place: str, limit: int | None, series: str | None) -> "tuple[list[Run
 @app.command()
 def show(
     logbook: LogbookOption,
-    run: Annotated[str, typer.Argument(metavar="RUN", help=_RUN_HELP)] = "last",
+    run: Annotated[str, typer.Argument(metavar="RUN", autocompletion=completing.runs, help=_RUN_HELP)] = "last",
     plot: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="Draw a trial over time (PNG, SVG), or write all its samples (CSV)."),
@@ -161,8 +164,13 @@ def sweep(
 @app.command()
 def export(
     logbook: LogbookOption,
-    runs: Annotated[list[str] | None, typer.Argument(metavar="[RUN]...", help=_RUN_HELP, show_default="all")] = None,
-    series: Annotated[str | None, typer.Option(metavar="NAME", help="Every run of this series.")] = None,
+    runs: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[RUN]...", autocompletion=completing.runs, help=_RUN_HELP, show_default="all"),
+    ] = None,
+    series: Annotated[
+        str | None, typer.Option(metavar="NAME", autocompletion=completing.series, help="Every run of this series.")
+    ] = None,
     to: Annotated[
         Path | None, typer.Option(metavar="FILE", help="File to write.", show_default="standard output")
     ] = None,
@@ -200,7 +208,7 @@ def import_runs(
 @app.command()
 def remove(
     logbook: LogbookOption,
-    runs: Annotated[list[str], typer.Argument(metavar="RUN...", help=_RUN_HELP)],
+    runs: Annotated[list[str], typer.Argument(metavar="RUN...", autocompletion=completing.runs, help=_RUN_HELP)],
     yes: Annotated[bool, typer.Option("--yes", help="Remove without asking for confirmation.")] = False,
 ) -> None:
     """Remove runs for good."""
@@ -263,7 +271,12 @@ def places(logbook: LogbookOption, json: JsonOption = False) -> None:
 @app.command()
 def trend(
     figure: Annotated[
-        str, typer.Argument(metavar="FIGURE", help="Figure to follow, such as throughput or goodput-settled.")
+        str,
+        typer.Argument(
+            metavar="FIGURE",
+            autocompletion=completing.figures,
+            help="Figure to follow, such as throughput or goodput-settled.",
+        ),
     ],
     rig: Annotated[
         list[str],

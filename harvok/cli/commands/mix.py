@@ -5,12 +5,15 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import JsonOption, Overwrite, print_json
 from harvok.core.trials.app import MAX_USERS
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show mixes of applications.")
 
-MixArgument = Annotated[str, typer.Argument(metavar="MIX", help="The name of one that ships, or a file.")]
+MixArgument = Annotated[
+    str, typer.Argument(metavar="MIX", autocompletion=completing.mixes, help="The name of one that ships, or a file.")
+]
 
 
 @app.command("list")

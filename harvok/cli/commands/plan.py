@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import DAY_S, JsonOption, LogbookOption, Overwrite, print_json, rate, time_option
 from harvok.runner.plan_text import DURATIONS_S, Job, plan_text
 
@@ -13,7 +14,9 @@ app = typer.Typer(
 )
 
 _WEEK_S = 7 * DAY_S
-PlanPath = Annotated[Path, typer.Argument(metavar="PLAN", help="The plan, a TOML file.")]
+PlanPath = Annotated[
+    Path, typer.Argument(metavar="PLAN", autocompletion=completing.plan_files, help="The plan, a TOML file.")
+]
 
 
 @app.command("list")

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.bundles import LabelOptions, RecordOptions, RepeatOptions, bundled, request_of
 from harvok.cli.measure import leave_with_verdict, measure
 from harvok.cli.options import DAY_S, WHAT, JsonOption, print_json, rate_option, time_option, typed_command
@@ -19,7 +20,14 @@ app = typer.Typer(add_completion=False)
 
 _NEIGHBOUR_KINDS = ("physical", "veth")
 
-Port = Annotated[str, typer.Argument(metavar="PORT", help="An interface of this host, as `harvok ports` names it.")]
+Port = Annotated[
+    str,
+    typer.Argument(
+        metavar="PORT",
+        autocompletion=completing.interfaces,
+        help="An interface of this host, as `harvok ports` names it.",
+    ),
+]
 Rated = Annotated[float | None, rate_option("Speed that the port should come up at.", WHAT)]
 
 
@@ -125,7 +133,14 @@ class PairTest:
 @bundled
 def pair(
     port: Port,
-    other: Annotated[str, typer.Argument(metavar="OTHER", help="The port at the other end of the lead or switch.")],
+    other: Annotated[
+        str,
+        typer.Argument(
+            metavar="OTHER",
+            autocompletion=completing.interfaces,
+            help="The port at the other end of the lead or switch.",
+        ),
+    ],
     test: PairTest,
     labelling: LabelOptions,
     repeating: RepeatOptions,

@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import JsonOption, LogbookOption, print_json
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write reports, and check them against the logbook.")
@@ -13,7 +14,12 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write report
 @app.command()
 def make(
     names: Annotated[
-        list[str], typer.Argument(metavar="NAME...", help="A run, a series, a sweep, or two series: before and after.")
+        list[str],
+        typer.Argument(
+            metavar="NAME...",
+            autocompletion=completing.series_and_runs,
+            help="A run, a series, a sweep, or two series: before and after.",
+        ),
     ],
     to: Annotated[
         Path,

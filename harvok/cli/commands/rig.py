@@ -6,11 +6,12 @@ from typing import Annotated, Literal
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.options import PASSES_ON, JsonOption, LogbookOption, Overwrite, WaitForOther, name_of_now, rate
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, help="Write, check and show rig files.")
 
-RigPath = Annotated[Path, typer.Argument(metavar="RIG", help="The rig file.")]
+RigPath = Annotated[Path, typer.Argument(metavar="RIG", autocompletion=completing.rigs, help="The rig file.")]
 
 
 @app.command()

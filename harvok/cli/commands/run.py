@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from harvok.cli import completing
 from harvok.cli.bundles import AccessOptions, RecordOptions, bundled
 from harvok.cli.options import DAY_S, attributes, time_option, typed_command
 from harvok.cli.verdicts import EXIT_CODES
@@ -24,7 +25,12 @@ app = typer.Typer(add_completion=False)
 @bundled
 def run(
     plan: Annotated[
-        Path, typer.Argument(metavar="PLAN", help="A plan file, or the name of one at hand (`harvok plan list`).")
+        Path,
+        typer.Argument(
+            metavar="PLAN",
+            autocompletion=completing.plans,
+            help="A plan file, or the name of one at hand (`harvok plan list`).",
+        ),
     ],
     keeping: RecordOptions,
     reaching: AccessOptions,

@@ -1,0 +1,1 @@
+complete --command harvok --no-files --arguments "(env _HARVOK_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=get-args _TYPER_COMPLETE_ARGS=(commandline -cp) harvok)" --condition "env _HARVOK_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=is-args _TYPER_COMPLETE_ARGS=(commandline -cp) harvok"
