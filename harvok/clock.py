@@ -21,6 +21,11 @@ class Clock(Protocol):
         """The wall clock, in UTC: for dates in records, never for durations."""
 
 
+def local_words(at: datetime, seconds: bool = False) -> str:
+    """A moment as people here read it, with its zone: 2026-11-27 06:27 CET."""
+    return f"{at.astimezone():%Y-%m-%d %H:%M{':%S' if seconds else ''} %Z}"
+
+
 class SystemClock:
     """The clocks of this machine."""
 

@@ -68,28 +68,39 @@ def parse_duration_s(text: str) -> float:
     return number * _SECONDS[suffix]
 
 
-def _prefixed(value: float, steps: tuple[tuple[float, str], ...], unit: str) -> str:
-    for factor, prefix in steps:
-        if abs(value) >= factor * 0.99995:
-            return f"{_four_digits(value / factor)} {prefix}{unit}"
-    factor, prefix = steps[-1]
-    return f"{_four_digits(value / factor)} {prefix}{unit}"
+def _prefixed(value: float, steps: tuple[tuple[float, str], ...], unit: str, uncertainty: float = 0.0) -> str:
+    """With the largest prefix that leaves a whole, in four digits, or in as many as an uncertainty leaves."""
+    factor, prefix = next((step for step in steps if abs(value) >= step[0] * 0.99995), steps[-1])
+    return f"{_four_digits(value / factor, uncertainty / factor)} {prefix}{unit}"
 
 
-def _four_digits(value: float) -> str:
-    """Four significant digits, without an exponent and never rounding away whole units."""
+def _four_digits(value: float, uncertainty: float = 0.0) -> str:
+    """Four significant digits, or fewer where an uncertainty leaves no more, without an exponent and never rounding
+    away whole units."""
     size = abs(value)
     decimals = 3 if size < 9.9995 else 2 if size < 99.995 else 1 if size < 99999.95 else 0
-    return f"{value:.{decimals}f}"
+    return f"{value:.{min(decimals, _telling_decimals(uncertainty))}f}"
+
+
+_EVERY_DECIMAL = 99
+
+
+def _telling_decimals(uncertainty: float) -> int:
+    """How many decimals say something: to the first digit of the uncertainty, to the second where that is a 1 (the rule
+    of the guide to uncertainty, JCGM 100 §7.2.6, that one or two digits of it are enough)."""
+    if not 0 < uncertainty < math.inf:
+        return _EVERY_DECIMAL
+    place = math.floor(math.log10(uncertainty))
+    return max(int(uncertainty < 2 * 10.0**place) - place, 0)
 
 
 _RATE_STEPS = ((1e12, "T"), (1e9, "G"), (1e6, "M"), (1e3, "k"), (1.0, ""))
 
 
-def format_rate(rate_bps: float) -> str:
+def format_rate(rate_bps: float, uncertainty_bps: float = 0.0) -> str:
     """Bits per second with an SI prefix: 941.5 Mb/s. Gigabits start at 10 Gb/s, so that 1000 Mb/s stays comparable."""
     steps = _RATE_STEPS if abs(rate_bps) >= 9.9995e9 else _RATE_STEPS[2:]
-    return _prefixed(rate_bps, steps, "b/s")
+    return _prefixed(rate_bps, steps, "b/s", uncertainty_bps)
 
 
 def format_frame_rate(rate_fps: float) -> str:
@@ -117,10 +128,10 @@ def write_speed(speed_bps: float) -> str:
     return format_speed(speed_bps).removesuffix("b/s").replace(" ", "")
 
 
-def format_byte_rate(rate_bps: float) -> str:
+def format_byte_rate(rate_bps: float, uncertainty_bps: float = 0.0) -> str:
     """The same rate in bytes per second, as a file copy shows it: 117.7 MB/s."""
     steps = _RATE_STEPS[1:] if abs(rate_bps) >= 80e9 else _RATE_STEPS[2:]
-    return _prefixed(rate_bps / 8, steps, "B/s")
+    return _prefixed(rate_bps / 8, steps, "B/s", uncertainty_bps / 8)
 
 
 def format_size(size_bytes: float) -> str:
@@ -130,7 +141,7 @@ def format_size(size_bytes: float) -> str:
     return _prefixed(size_bytes, _RATE_STEPS, "B")
 
 
-def format_duration(duration_s: float) -> str:
+def format_duration(duration_s: float, uncertainty_s: float = 0.0) -> str:
     """A time with the unit that suits it: 35.20 ms, 1.500 s, 2 min 5 s."""
     if not duration_s:
         return "0 s"
@@ -141,7 +152,7 @@ def format_duration(duration_s: float) -> str:
         hours, minutes = divmod(minutes, 60)
         return f"{hours} h {minutes} min" if hours else f"{minutes} min {seconds} s"
     steps = ((1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"))
-    return _prefixed(duration_s, steps, "s")
+    return _prefixed(duration_s, steps, "s", uncertainty_s)
 
 
 _TIME_STEPS = ((1.0, "s"), (1e-3, "ms"), (1e-6, "µs"))
@@ -198,6 +209,18 @@ FORMATS: dict[str, Callable[[float], str]] = {
 def format_quantity(value: float, unit: str) -> str:
     """A value in a unit of the registry, as people read it."""
     return FORMATS[unit](value)
+
+
+def format_measured(value: float, unit: str, uncertainty: float) -> str:
+    """The same with the digits that its uncertainty leaves, half the width of an interval in the same unit: 941 Mb/s of
+    941.4 ± 3; as always where that is not known."""
+    if unit == "b/s":
+        return format_rate(value, uncertainty)
+    if unit == "s":
+        return format_duration(value, uncertainty)
+    if unit == "frames/s" and 1 <= uncertainty < math.inf:
+        return format_quantity(round(value, -math.floor(math.log10(uncertainty))), unit)
+    return format_quantity(value, unit)
 
 
 def counted(number: int, thing: str) -> str:

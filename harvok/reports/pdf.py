@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from harvok.clock import local_words
 from harvok.reports.document import Picture, Report, Table
 
 if TYPE_CHECKING:
@@ -16,7 +17,7 @@ _LINE_MM = 4.6
 _FIRST_PAGE_LINES = 6
 _LISTED_ROWS = 80
 _PICTURE_MM = 62
-_MIN_COLUMN, _MAX_COLUMN = 6, 46  # letters
+_PADDING_MM, _CELL_MARGIN_MM = 0.6, 2.2
 
 
 def pdf(report: Report) -> bytes:
@@ -91,7 +92,7 @@ def _new_document(report: Report) -> "FPDF":
     import matplotlib as mpl
     from fpdf import FPDF
 
-    made = f"{report.made:%Y-%m-%d %H:%M} UTC by {report.operator} with Harvok {report.version}"
+    made = f"{local_words(report.made)} by {report.operator} with Harvok {report.version}"
 
     class Pages(FPDF):
         """Every page says what it belongs to."""
@@ -131,22 +132,40 @@ def _table(page: "FPDF", table: Table) -> None:
     _heading(page, table.title, 11)
     page.set_font("text", size=_SMALL)
     lines = [table.header, *table.rows]
-    widths = [max(len(line[at]) for line in lines) for at in range(len(table.header))]
-    widths = [min(max(width, _MIN_COLUMN), _MAX_COLUMN) for width in widths]
     has_head = any(table.header)
     with page.table(
-        col_widths=tuple(widths),
+        col_widths=_column_widths(page, lines),
         line_height=3.6,
         borders_layout="HORIZONTAL_LINES",
         first_row_as_headings=has_head,
         text_align="LEFT",
-        padding=0.6,
+        padding=_PADDING_MM,
     ) as grid:
         for line in lines if has_head else table.rows:
             row = grid.row()
             for cell in line:
                 row.cell(cell)
     page.set_font("text", size=_TEXT)
+
+
+def _column_widths(page: "FPDF", lines: Sequence[Sequence[str]]) -> tuple[float, ...]:
+    """Each column has room for its longest word, so that none is cut, and of what is left as much as its longest cell
+    would like to have. In mm."""
+    needed, wanted = [], []
+    for head, *cells in zip(*lines, strict=True):
+        words = [_width(page, word, False) for cell in cells for word in cell.split()]
+        needed.append(max([_width(page, word, True) for word in head.split()] + words, default=0.0))
+        longest = max([_width(page, head, True), *(_width(page, cell, False) for cell in cells)])
+        wanted.append(min(longest, page.epw / 2))
+    spare = max(page.epw - sum(needed), 0.0)
+    extra = [max(want - need, 0.0) for want, need in zip(wanted, needed, strict=True)]
+    share = min(spare / sum(extra), 1.0) if any(extra) else 0.0
+    return tuple(need + more * share for need, more in zip(needed, extra, strict=True))
+
+
+def _width(page: "FPDF", text: str, is_head: bool) -> float:
+    page.set_font("text", style="B" if is_head else "", size=_SMALL)
+    return float(page.get_string_width(text)) + 2 * _PADDING_MM + _CELL_MARGIN_MM
 
 
 def _listing(page: "FPDF", table: Table) -> None:

@@ -10,6 +10,7 @@ from dataclasses import asdict
 from pathlib import Path
 from xml.etree import ElementTree
 
+from harvok.clock import local_words
 from harvok.core.figures import numbered
 from harvok.core.judgement.finding import Finding
 from harvok.core.labels import label_text, sort_labels
@@ -44,7 +45,9 @@ def html(report: Report) -> str:
         [(picture, base64.b64encode(picture.data).decode()) for picture in pictures]
         for pictures in (report.main_pictures, report.annex_pictures)
     ]
-    return pages.get_template("report.html.j2").render(report=report, pictures=groups[0], annex_pictures=groups[1])
+    return pages.get_template("report.html.j2").render(
+        report=report, made=local_words(report.made), pictures=groups[0], annex_pictures=groups[1]
+    )
 
 
 def markdown(report: Report) -> str:
@@ -65,7 +68,7 @@ def markdown(report: Report) -> str:
     parts += _bullets("Notices, conditions that differ, events", report.notices)
     parts.append("## Conditions\n\n" + _grid(Table("", ["", ""], [list(fact) for fact in report.facts])))
     parts += [f"## {table.title}\n\n{_grid(table)}" for table in report.tables]
-    made = f"{report.made:%Y-%m-%d %H:%M} UTC by {report.operator} with Harvok {report.version}"
+    made = f"{local_words(report.made)} by {report.operator} with Harvok {report.version}"
     parts.append(f"Made {made}. Digest of {len(report.runs)} records (SHA-256): `{report.digest}`")
     return "\n\n".join(parts) + "\n"
 

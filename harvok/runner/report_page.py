@@ -1,24 +1,26 @@
 """What stands on the first pages of a report: the device, what was asked, what decided, what limited the result, and
 what was not tested."""
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import get_args
 
+from harvok.clock import local_words
 from harvok.core.judgement.conditions import Difference
 from harvok.core.judgement.criteria import JudgedFigure
 from harvok.core.judgement.estimate import is_known
 from harvok.core.judgement.finding import worst_first
 from harvok.core.judgement.spans import change_span
 from harvok.core.labels import label_text
+from harvok.core.limiter import Limiter
 from harvok.core.measures.statistics import Summary, relative_change
 from harvok.core.models.run import RunRecord
-from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_quantity, format_span
+from harvok.core.quantities import QUANTITIES, Quantity
+from harvok.core.units import format_byte_rate, format_measured, format_quantity, format_span
 from harvok.reports.document import Table
 
 _DECIDED = 3
 _DASH = "–"
-_MAX_NOTICES = 12
 _LINE_RATE = 1 - 1e-6
 HEADER = ["figure", "of", "before", "after", "change", "95 % interval", "limit", "verdict"]
 
@@ -34,7 +36,7 @@ def front_of(records: Sequence[RunRecord], asked: str, operator: str) -> list[tu
     if records:
         first, last = min(r.started for r in records), max(r.ended or r.started for r in records)
         span = format_span(round((last - first).total_seconds()))
-        found["taken"] = [f"{first:%Y-%m-%d %H:%M} UTC, {len(records)} runs within {span}"]
+        found["taken"] = [f"{local_words(first)}, {len(records)} runs within {span}"]
     return [(key, "; ".join(values)) for key, values in found.items() if any(values)]
 
 
@@ -71,11 +73,19 @@ def _row(answer: JudgedFigure, with_step: bool) -> list[str]:
     change, interval = _change(answer.before, answer.after, meaning.unit)
 
     def shown(summary: Summary | None) -> str:
-        return format_quantity(summary.mean, meaning.unit) if summary else _DASH
+        return _measured(summary, meaning) if summary else _DASH
 
     of = ", ".join(filter(None, [*step, label_text(dict(answer.key[1]))]))
     limit, verdict = answer.criterion.limit_words, answer.finding.verdict
     return [meaning.name, of, shown(answer.before), shown(answer.after), change, interval, limit, verdict]
+
+
+def _measured(summary: Summary, meaning: Quantity) -> str:
+    """A mean with the digits that its repeats allow; of goodput also in the unit in which people know a file copy."""
+    shown = format_measured(summary.mean, meaning.unit, summary.uncertainty)
+    if meaning.layer != "goodput" or meaning.unit != "b/s":
+        return shown
+    return f"{shown} = {format_byte_rate(summary.mean, summary.uncertainty)}"
 
 
 def _change(before: Summary | None, after: Summary | None, unit: str) -> tuple[str, str]:
@@ -84,7 +94,8 @@ def _change(before: Summary | None, after: Summary | None, unit: str) -> tuple[s
         return _DASH, _DASH
     if not before:
         own = after.interval()
-        known = f"{format_quantity(own.low, unit)} to {format_quantity(own.high, unit)}"
+        low, high = (format_measured(end, unit, after.uncertainty) for end in (own.low, own.high))
+        known = f"{low} to {high}"
         return _DASH, known if is_known(own) else "unknown"
     if unit == "ratio" or not before.mean or min(len(before.values), len(after.values)) < 2:
         return _DASH, _DASH
@@ -93,15 +104,23 @@ def _change(before: Summary | None, after: Summary | None, unit: str) -> tuple[s
 
 
 def limiters_of(records: Sequence[RunRecord]) -> list[str]:
-    """What limited the results, with the evidence, each once."""
-    lines = [line for record in records for line in (*_limited_flows(record), *_limited_frames(record))]
-    return list(dict.fromkeys(lines))[:_MAX_NOTICES]
+    """What limited the results, with the evidence: of flows once for each series and direction, of frames each once."""
+    frames = [line for record in records for line in _limited_frames(record)]
+    return [*_limited_flows(records), *dict.fromkeys(frames)]
 
 
-def _limited_flows(record: RunRecord) -> Iterator[str]:
-    series = f"{record.series}, " if record.series else ""
-    for reading in record.readings:
-        yield f"{series}{reading.direction}: {reading.limiter.name}; {reading.limiter.evidence}"
+def _limited_flows(records: Sequence[RunRecord]) -> Iterator[str]:
+    """The limiters of a series in one direction, the most frequent first, with the evidence of the latest run."""
+    found: dict[tuple[str, str], list[Limiter]] = {}
+    for record in records:
+        for reading in record.readings:
+            found.setdefault((record.series or "", reading.direction), []).append(reading.limiter)
+    for (series, direction), limiters in found.items():
+        where = ", ".join(filter(None, (series, direction)))
+        for kind, times in Counter(limiter.kind for limiter in limiters).most_common():
+            last = next(limiter for limiter in reversed(limiters) if limiter.kind == kind)
+            how_often = f" in {times} of {len(limiters)} runs" if len(limiters) > 1 else ""
+            yield f"{where}: {last.name}{how_often}; {last.evidence}"
 
 
 def _limited_frames(record: RunRecord) -> Iterator[str]:

@@ -9,7 +9,7 @@ from functools import partial
 from pathlib import Path
 
 from harvok import __version__
-from harvok.clock import SYSTEM, Clock
+from harvok.clock import SYSTEM, Clock, local_words
 from harvok.core.events import EVENT
 from harvok.core.judgement.assessment import Criterion
 from harvok.core.judgement.compare import Criteria, compare
@@ -239,9 +239,9 @@ def _every_run(records: Sequence[RunRecord]) -> Table:
         shown = [f for f in record.figures if f.quantity in headline]
         results = "; ".join(f"{label_text(f.labels)} {format_quantity(f.value, f.meaning.unit)}".strip() for f in shown)
         limiters = ", ".join(f"{way}: {kind}" for way, kind in record.limiters.items())
-        taken = f"{record.started:%Y-%m-%d %H:%M:%S}"
+        taken = local_words(record.started, seconds=True)
         rows.append([record.id, taken, record.state, record.series or "", results, limiters])
-    return Table("Every run", ["run", "taken (UTC)", "state", "series", "main figures", "limited by"], rows)
+    return Table("Every run", ["run", "taken", "state", "series", "main figures", "limited by"], rows)
 
 
 def _every_trial(records: Sequence[RunRecord]) -> list[Table]:

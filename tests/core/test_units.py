@@ -1,3 +1,4 @@
+import math
 import unittest
 
 from harvok.core import units
@@ -87,3 +88,22 @@ class ShowingQuantities(unittest.TestCase):
 
     def test_sizes(self) -> None:
         self.assertEqual([units.format_size(s) for s in (1500, 4_375_000, 131_072)], ["1500 B", "4.375 MB", "131.1 kB"])
+
+    def test_as_many_digits_as_an_uncertainty_leaves(self) -> None:
+        for value, unit, uncertainty, wanted in (
+            (941.47e6, "b/s", 3e6, "941 Mb/s"),
+            (941.47e6, "b/s", 0.3e6, "941.5 Mb/s"),
+            (941.47e6, "b/s", 1.4e6, "941.5 Mb/s"),  # two digits of an uncertainty that begins with a 1
+            (941.47e6, "b/s", 90e6, "941 Mb/s"),  # never less than whole units
+            (941.47e6, "b/s", 0.0, "941.5 Mb/s"),
+            (941.47e6, "b/s", math.inf, "941.5 Mb/s"),
+            (9.4147e9, "b/s", 0.2e6, "9414.7 Mb/s"),
+            (4.5126e-6, "s", 0.2e-6, "4.5 µs"),
+            (4.5126e-6, "s", 0.02e-6, "4.51 µs"),
+            (999_262.0, "frames/s", 340.0, "999 300 frames/s"),
+            (999_262.0, "frames/s", 0.2, "999 262 frames/s"),
+            (0.0123, "ratio", 0.01, "1.2 %"),
+        ):
+            self.assertEqual(units.format_measured(value, unit, uncertainty), wanted, (value, uncertainty))
+        self.assertEqual(units.format_byte_rate(941.47e6, 3e6), "117.7 MB/s")
+        self.assertEqual(units.format_byte_rate(941.47e6, 30e6), "118 MB/s")

@@ -55,7 +55,7 @@ class Decided(unittest.TestCase):
         self.assertEqual(
             (first["figure"], first["verdict"], first["limit"]), ("settled goodput", "REJECT", "2.0 % worse")
         )
-        self.assertEqual((first["before"], first["after"]), ("930.2 Mb/s", "830.7 Mb/s"))
+        self.assertEqual((first["before"], first["after"]), ("930.2 Mb/s = 116.3 MB/s", "830.7 Mb/s = 103.8 MB/s"))
         self.assertRegex(first["change"], r"-10\.\d %")
         self.assertRegex(first["95 % interval"], r"-10\.\d to -10\.\d %|-10\.\d %")
         self.assertLessEqual(len(table.rows), 3)

@@ -6,13 +6,13 @@ from rich.text import Text
 
 from harvok.cli.render.run_view import list_and_count_findings
 from harvok.cli.render.tables import PlainTable, plain_table
-from harvok.cli.render.words import DASH, FORMATS, verdict_text
+from harvok.cli.render.words import DASH, verdict_text
 from harvok.core.judgement.compare import ComparedFigure, Comparison
 from harvok.core.judgement.spans import change_span
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary
 from harvok.core.quantities import QUANTITIES
-from harvok.core.units import format_share
+from harvok.core.units import format_measured, format_quantity, format_share
 
 _NO_BREAK = "\u00a0"
 _WIDE = 104  # columns that the table with its spreads takes
@@ -56,7 +56,6 @@ def _tells(row: ComparedFigure) -> bool:
 
 def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
     meaning = QUANTITIES[row.quantity]
-    show = FORMATS[meaning.unit]
     relative = _is_relative(row)
 
     def spread(summary: Summary) -> str:
@@ -65,9 +64,9 @@ def _cells(row: ComparedFigure, with_spread: bool) -> list[str]:
     return [
         meaning.name,
         label_text(row.labels),
-        show(row.before.mean),
+        format_measured(row.before.mean, meaning.unit, row.before.uncertainty),
         *([spread(row.before)] if with_spread else []),
-        show(row.after.mean),
+        format_measured(row.after.mean, meaning.unit, row.after.uncertainty),
         *([spread(row.after)] if with_spread else []),
         *change_cells(row),
     ]
@@ -99,9 +98,11 @@ def _left_out(row: ComparedFigure) -> str:
     """What the trimmed means of the first figure leave out."""
     if not row.before.dropped or not row.after.dropped:
         return ""
-    show = FORMATS[QUANTITIES[row.quantity].unit]
+    unit = QUANTITIES[row.quantity].unit
     before, after = (
-        " and ".join(show(value).replace(" ", _NO_BREAK) for value in (min(one.values), max(one.values)))
+        " and ".join(
+            format_quantity(value, unit).replace(" ", _NO_BREAK) for value in (min(one.values), max(one.values))
+        )
         for one in (row.before, row.after)
     )
     return f" (of the first line {before} before, {after} after)"

@@ -12,6 +12,7 @@ from harvok.cli.render.sweep import show_sweep
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.views import live_view
 from harvok.cli.render.words import DASH, verdict_text
+from harvok.clock import local_words
 from harvok.core.kinds.step import Step
 from harvok.core.labels import label_text
 from harvok.core.measures.statistics import Summary
@@ -37,7 +38,7 @@ def show_shelf(console: Console, plans: "Sequence[ShelvedPlan]") -> None:
         return
     table = plain_table(("plan", "between", "last verdict", "when", "file"), ("judged",))
     for plan in plans:
-        at = plan.last_judged.strftime("%Y-%m-%d %H:%M UTC") if plan.last_judged else DASH
+        at = local_words(plan.last_judged) if plan.last_judged else DASH
         last = plan.last_verdict or DASH
         table.add_row(plan.name, plan.between or DASH, last, at, plan.file, str(plan.times_judged))
     console.print(table)

@@ -10,6 +10,7 @@ from harvok.cli.render.run_view import show_run
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.views import view_of
 from harvok.cli.render.words import DASH
+from harvok.clock import local_words
 from harvok.core.conditions import HostConditions
 from harvok.core.models.run import PortRecord, RigRecord, RunRecord
 from harvok.core.units import format_size, format_speed
@@ -42,7 +43,7 @@ def _conditions(record: RunRecord) -> PlainTable:
     facts = [dict(_facts(host)) for host in hosts.values()]
     for key in dict.fromkeys(key for known in facts for key in known):
         table.add_row(key, *(known.get(key, DASH) for known in facts))
-    table.add_row("taken", f"{record.started:%Y-%m-%d %H:%M:%S} UTC")
+    table.add_row("taken", local_words(record.started, seconds=True))
     if record.impairment:
         impairment = record.impairment
         at = f", at {' and '.join(impairment.ports)}" if impairment.ports else ""

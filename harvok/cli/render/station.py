@@ -68,7 +68,7 @@ class StationView:
 
     def tell(self, text: str) -> None:
         """One thing that happened, with its time."""
-        self._line((f"{self._clock.utc():%H:%M:%S} UTC  ", "dim"), (text, ""))
+        self._line((f"{self._clock.utc().astimezone():%H:%M:%S %Z}  ", "dim"), (text, ""))
 
     def stopped(self) -> None:
         self.tell("stopped")

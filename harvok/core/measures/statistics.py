@@ -50,6 +50,14 @@ class Summary:
         """The confidence interval of the trimmed mean; infinite for a single value."""
         return _t_interval(self.mean, self.standard_error, self.degrees, confidence)
 
+    @property
+    def uncertainty(self) -> float:
+        """Half the width of the interval of the mean, which says how many of its digits tell anything; 0 where that is
+        not known."""
+        interval = self.interval()
+        half = (interval.high - interval.low) / 2
+        return half if math.isfinite(half) else 0.0
+
 
 def summarise(values: Sequence[float]) -> Summary:
     """Trimmed mean, median and spread of one or more repeats. Raises ValueError when there is none."""
