@@ -1,10 +1,12 @@
 """A report's seal: whether its text is the one that was written, on which records it rests, and what it was judged by.
 
 The last line of a page (HTML, Markdown, XML) is the seal, in a comment; a JSON document has it as its last member;
-beside a PDF or CSV file there is a file with it. With a key of the operator's (Ed25519, RFC 8032) the seal is signed;
+a PDF has it as an attachment, and beside a CSV file there is
+a file with it. With a key of the operator's (Ed25519, RFC 8032) the seal is signed;
 without, it is a digest, which tells an accident and not somebody who makes it anew."""
 
 import hashlib
+import io
 import json
 import re
 from dataclasses import asdict, dataclass, field, replace
@@ -14,6 +16,9 @@ from typing import Any
 from harvok.errors import UsageError
 
 _COMMENT = re.compile(rb"\n<!-- harvok-seal (\{.*\}) -->\n\Z")
+_ATTACHED = re.compile(rb"harvok-seal (\{[^\n]*\})\n")
+"""In a PDF, whose attachment is neither compressed nor cut into lines."""
+_ATTACHMENT = "harvok-seal.json"
 _PAGES = (".html", ".md", ".xml")
 _BESIDE = ".seal"
 
@@ -87,6 +92,9 @@ def public_part(pem: bytes) -> str:
 def put_seal(path: Path, seal: Seal, private_key: bytes | None) -> None:
     """Seals a report that was just written; `text` of the given seal is filled in."""
     content = path.read_bytes()
+    if path.suffix == ".pdf":
+        path.write_bytes(_attached(content, seal, private_key))
+        return
     whole = replace(seal, text=_digest(path, content))
     whole = whole.signed_by(private_key) if private_key else whole
     text = json.dumps(asdict(whole), sort_keys=True)
@@ -98,6 +106,27 @@ def put_seal(path: Path, seal: Seal, private_key: bytes | None) -> None:
         path.write_bytes(content + b"\n<!-- harvok-seal " + escaped + b" -->\n")
     else:
         _beside(path).write_bytes(text.encode() + b"\n")
+
+
+def _attached(pdf: bytes, seal: Seal, private_key: bytes | None) -> bytes:
+    """A PDF with its seal as an attachment. The seal is of every byte but its own, so room is made for it first, as much
+    as it will need."""
+    from pypdf import PdfWriter
+
+    room = replace(seal, text=_digest_of(b""))
+    room = room.signed_by(private_key) if private_key else room
+    writer = PdfWriter(io.BytesIO(pdf), incremental=True)
+    writer.add_attachment(_ATTACHMENT, _line(room))
+    with_room = io.BytesIO()
+    writer.write(with_room)
+    content = with_room.getvalue()
+    whole = replace(seal, text=_digest_of(_ATTACHED.sub(b"", content)))
+    whole = whole.signed_by(private_key) if private_key else whole
+    return content.replace(_line(room), _line(whole))
+
+
+def _line(seal: Seal) -> bytes:
+    return b"harvok-seal " + json.dumps(asdict(seal), sort_keys=True).encode() + b"\n"
 
 
 def read_seal(path: Path) -> tuple[Seal, bool] | None:
@@ -132,6 +161,8 @@ def _taken_apart(path: Path, content: bytes) -> tuple[dict[str, Any] | None, byt
     if path.suffix in _PAGES:
         match = _COMMENT.search(content)
         return (json.loads(match[1]), content[: match.start()]) if match else (None, content)
+    if path.suffix == ".pdf" and len(found := _ATTACHED.findall(content)) == 1:
+        return json.loads(found[0]), _ATTACHED.sub(b"", content)
     beside = _beside(path)
     return (json.loads(beside.read_bytes()), content) if beside.exists() else (None, content)
 
@@ -140,6 +171,10 @@ def _digest(path: Path, content: bytes) -> str:
     """Of a JSON document as it means, of anything else byte by byte."""
     if path.suffix == ".json":
         content = json.dumps(json.loads(content), sort_keys=True).encode()
+    return _digest_of(content)
+
+
+def _digest_of(content: bytes) -> str:
     return hashlib.sha256(content).hexdigest()
 
 

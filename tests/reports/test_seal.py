@@ -6,6 +6,8 @@ import unittest
 from dataclasses import replace
 from pathlib import Path
 
+from pypdf import PdfReader
+
 from harvok.errors import UsageError
 from harvok.reports.seal import Seal, new_key, public_part, put_seal, read_seal
 from harvok.reports.written import FORMS, write_report
@@ -37,6 +39,25 @@ class Seals(unittest.TestCase):
             path.write_bytes(whole.replace(b"M. Kepler", b"T. Brahe!", 1) if b"M. Kepler" in whole else whole + b"\n")
             read = read_seal(path)
             self.assertTrue(read and not read[1], suffix)
+
+    def test_a_pdf_carries_its_seal_and_holds_byte_by_byte(self) -> None:
+        path = self.written(".pdf", new_key())
+        self.assertEqual([one.name for one in self.folder.iterdir()], ["report.pdf"], "nothing lies beside it")
+        attached = json.loads(PdfReader(path).attachments["harvok-seal.json"][0].removeprefix(b"harvok-seal "))
+        self.assertEqual(attached["verdict"], "REJECT")
+        whole = path.read_bytes()
+        at = whole.index(b"harvok-seal {")
+        for altered in (
+            whole[:900] + bytes([whole[900] ^ 1]) + whole[901:],
+            whole + b"%%EOF\n",  # where a later version of every page could stand
+            whole[:at] + whole[at:].replace(b"REJECT", b"ACCEPT", 1),
+        ):
+            path.write_bytes(altered)
+            read = read_seal(path)
+            assert read
+            self.assertFalse(read[1] and read[0].has_its_signature)
+        path.write_bytes(whole + b"harvok-seal {}\n")
+        self.assertIsNone(read_seal(path), "of two seals none counts")
 
     def test_a_seal_that_was_altered_lost_its_signature(self) -> None:
         signed = replace(SEAL, text="11" * 32).signed_by(new_key())
