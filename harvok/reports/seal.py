@@ -109,8 +109,8 @@ def put_seal(path: Path, seal: Seal, private_key: bytes | None) -> None:
 
 
 def _attached(pdf: bytes, seal: Seal, private_key: bytes | None) -> bytes:
-    """A PDF with its seal as an attachment. The seal is of every byte but its own, so room is made for it first, as much
-    as it will need."""
+    """A PDF with its seal as an attachment. The seal is of every byte but its own, so room is made for it first, of
+    the size that it will have."""
     from pypdf import PdfWriter
 
     room = replace(seal, text=_digest_of(b""))

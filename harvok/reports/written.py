@@ -12,7 +12,6 @@ from xml.etree import ElementTree
 
 from harvok.clock import local_words
 from harvok.core.figures import numbered
-from harvok.core.judgement.finding import Finding
 from harvok.core.labels import label_text, sort_labels
 from harvok.core.models.run import RunRecord
 from harvok.core.units import format_quantity
@@ -153,7 +152,7 @@ def junit(report: Report) -> str:
     for name, value in _properties(report):
         ElementTree.SubElement(properties, "property", name=_printable(name), value=_printable(value))
     each_s = sum(_took_s(record) for record in report.records) / max(len(report.findings), 1)
-    names = numbered(_case_name(finding) for finding in report.findings)
+    names = numbered(finding.subject for finding in report.findings)
     for finding, name in zip(report.findings, names, strict=True):
         classname = f"harvok.{_printable(report.title)}"
         case = ElementTree.SubElement(
@@ -169,13 +168,6 @@ def junit(report: Report) -> str:
     root.append(suite)
     ElementTree.indent(root)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(root, encoding="unicode") + "\n"
-
-
-def _case_name(finding: Finding) -> str:
-    """What is judged, of what: the reason without what was measured, which begins at its first number."""
-    of = finding.where or "conditions"
-    about = re.split(r"[-+±<]?\d", finding.reason, maxsplit=1)[0].rstrip(" :,(").removesuffix(" is").removesuffix(" of")
-    return f"{of}: {about}" if about else of
 
 
 def _took_s(record: RunRecord) -> float:

@@ -10,7 +10,8 @@ from dataclasses import dataclass, field, replace
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.events import parse_events
-from harvok.core.judgement.criteria import Judgement, judge
+from harvok.core.judgement.criteria import Judgement, judge, with_findings
+from harvok.core.judgement.finding import Finding, over_repeats
 from harvok.core.judgement.sample import Series
 from harvok.core.kinds.kind import RigNeed
 from harvok.core.kinds.step import Step
@@ -145,6 +146,7 @@ def judge_plan(request: PlanRequest, clock: Clock | None = None) -> PlanOutcome:
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
         judgement = judge(plan.build_criteria(), series, plan.rules, plan.build_agreements())
+        judgement = with_findings(judgement, [*_unfinished(request.file, records), *_own_findings(records)])
         outcome = PlanOutcome(judgement, records, sweeps)
         digest = request.file.criteria_digest
         earlier = [one for one in logbook.judgements(request.name) if one.criteria != digest]
@@ -154,6 +156,23 @@ def judge_plan(request: PlanRequest, clock: Clock | None = None) -> PlanOutcome:
                 request.name, StoredJudgement(clock.utc(), outcome.judgement.verdict, digest, document)
             )
     return replace(outcome, earlier=earlier)
+
+
+def _unfinished(file: PlanFile, records: Mapping[str, Sequence[RunRecord]]) -> Iterator[Finding]:
+    """Steps of which runs are missing."""
+    plan = file.plan
+    for step in plan.steps:
+        there = sum(record.state == "complete" for record in records.get(step.name, []))
+        wanted = runs_of_sweep(plan, step) if step.over else plan.repeats_of(step)
+        if there < wanted:
+            reason = f"the plan is not finished: {there} of {wanted} runs are there"
+            yield Finding("RETEST", step.name, reason, "Run the plan again: it goes on where it stopped.")
+
+
+def _own_findings(records: Mapping[str, Sequence[RunRecord]]) -> Iterator[Finding]:
+    """What the tests of a plan judged by themselves, such as promises of services."""
+    for name, runs in records.items():
+        yield from over_repeats(name, [run.findings for run in runs if run.state == "complete"])
 
 
 def document_of(request: PlanRequest, outcome: PlanOutcome) -> str:

@@ -92,16 +92,19 @@ def _with_answers(
 
 
 def _own_findings(groups: Mapping[str, Sequence[RunRecord]]) -> list[Finding]:
-    """What became of the limits that the tests themselves set, such as the promises of services, run by run."""
-    return sorted(
-        (
-            replace(finding, where=", ".join(filter(None, (record.id, finding.where))))
-            for records in groups.values()
-            for record in records
-            for finding in record.findings
-        ),
-        key=worst_first,
-    )
+    """What became of the limits that the tests themselves set, such as the promises of services, run by run: the first
+    of a group is called so every time."""
+    found = [
+        replace(finding, where=", ".join(filter(None, (_numbered(record, number, records), finding.where))))
+        for records in groups.values()
+        for number, record in enumerate(records, 1)
+        for finding in record.findings
+    ]
+    return sorted(found, key=worst_first)
+
+
+def _numbered(record: RunRecord, number: int, records: Sequence[RunRecord]) -> str:
+    return f"{record.series or record.test.title}{f', run {number}' if len(records) > 1 else ''}"
 
 
 def report_of_plan(request: PlanRequest, signature: Signature) -> Report:

@@ -8,7 +8,7 @@ from harvok.core.figures import Figure
 from harvok.core.judgement.agreement import Agreement, judge_agreement
 from harvok.core.judgement.assessment import Rules
 from harvok.core.judgement.criteria import judge
-from harvok.core.judgement.finding import Finding
+from harvok.core.judgement.finding import Finding, over_repeats
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.limiter import Limiter
 
@@ -77,3 +77,23 @@ class Ways(unittest.TestCase):
         (found,) = self.judged(series("tcp", rate(TCP, 900)), series("udp", rate(UDP, 900, "receive")))
         self.assertIn("no direction was measured by both", found.reason)
         self.assertEqual(judge([], {}, Rules(), [Agreement("a", "b")]).verdict, "RETEST")
+
+
+class OwnFindings(unittest.TestCase):
+    """What tests judge by themselves, over the repeats of a step of a plan."""
+
+    KEPT = Finding("ACCEPT", "voice, send", "loss is 0.0 %, which keeps the promise of at most 0.1 %")
+    BROKEN = Finding("REJECT", "voice, send", "loss is 2.3 %, which breaks the promise of at most 0.1 %", "Look.")
+
+    def test_a_promise_is_kept_or_broken_by_all_runs(self) -> None:
+        (kept,) = over_repeats("users", [[self.KEPT], [replace(self.KEPT, reason="loss is 0.1 %, kept")]])
+        self.assertEqual((kept.verdict, kept.where), ("ACCEPT", "users, voice, send"))
+        self.assertEqual(kept.subject, "users, voice, send: loss")
+        (broken,) = over_repeats("users", [[self.BROKEN], [self.BROKEN]])
+        self.assertEqual((broken.verdict, broken.advice), ("REJECT", "Look."))
+
+    def test_one_that_is_kept_at_times_decides_nothing(self) -> None:
+        (found,) = over_repeats("users", [[self.KEPT], [self.BROKEN], [self.KEPT]])
+        self.assertEqual(found.verdict, "RETEST")
+        self.assertIn("kept in 2 of 3 runs; in one, loss is 2.3 %", found.reason)
+        self.assertEqual(list(over_repeats("users", [[], []])), [])

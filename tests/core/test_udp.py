@@ -196,6 +196,19 @@ class Search(unittest.TestCase):
         self.assertGreater(found, (620 - 12) * 12144)
         self.assertEqual(find(findings.figures, "datagram-loss", load="highest without loss"), 0.0)
 
+    def test_one_long_stall_of_the_host_is_no_limit_of_the_tester(self) -> None:
+        """A fifth of a load in one trial is a stall; in two it is what the host can do."""
+
+        class StallsOnce(SimulatedPath):
+            def run(self, trial: UdpTrial, observer: Observer):  # type: ignore[no-untyped-def]
+                self.host_fps = 200 if len(self.trials) == 1 else 1000
+                return super().run(trial, observer)
+
+        path = StallsOnce()
+        figures = findings_of(UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01), path).figures
+        throughput = next(figure for figure in figures if figure.quantity == "udp-throughput")
+        self.assertEqual((throughput.mark, round(throughput.value / 1e6, 1), len(path.trials)), ("", 12.1, 3))
+
     def test_a_tester_that_cannot_hold_the_load_searches_below_and_says_so(self) -> None:
         test = UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01)
         figures = findings_of(test, SimulatedPath(host_fps=400)).figures

@@ -9,7 +9,7 @@ than was meant, and is never accepted.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from harvok.core.figures import FigureKey, figure_key
 from harvok.core.judgement.agreement import Agreement, judge_agreement
@@ -75,9 +75,14 @@ def judge(
     findings += [answer.finding for answer in answers]
     findings += [finding for agreement in agreements for finding in judge_agreement(agreement, series)]
     remarks = [remark for name in _names(criteria) if name in series for remark in oddities(series[name])]
-    once = dict.fromkeys(findings)  # one reason may stand in the way of several limits
+    return with_findings(Judgement([], remarks, sorted(answers, key=lambda one: worst_first(one.finding))), findings)
+
+
+def with_findings(judgement: Judgement, more: Sequence[Finding]) -> Judgement:
+    """A judgement with findings besides, each once: one reason may stand in the way of several limits."""
+    once = dict.fromkeys([*judgement.findings, *more])
     ordered = sorted(once, key=lambda one: (not one.bars_verdict, worst_first(one)))
-    return Judgement(ordered, remarks, sorted(answers, key=lambda one: worst_first(one.finding)))
+    return replace(judgement, findings=ordered)
 
 
 def _summaries(

@@ -1,7 +1,8 @@
 """What comes of judging one limit, and the verdict that several of them lead to."""
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.limiter import Limiter
@@ -22,6 +23,17 @@ class Finding:
     advice: str = ""
     bars_verdict: bool = False
 
+    @property
+    def subject(self) -> str:
+        """What was judged, of what, without what was measured: the same next time. It is the reason up to its first
+        number."""
+        of = self.where or "conditions"
+        about = _FIRST_NUMBER.split(self.reason, maxsplit=1)[0].rstrip(" :,(").removesuffix(" is").removesuffix(" of")
+        return f"{of}: {about}" if about else of
+
+
+_FIRST_NUMBER = re.compile(r"[-+±<]?\d")
+
 
 def verdict_of(findings: Sequence[Finding]) -> Verdict:
     """The verdict that all findings come to: RETEST where one bars any verdict and where there is none, else REJECT if
@@ -29,6 +41,25 @@ def verdict_of(findings: Sequence[Finding]) -> Verdict:
     if any(finding.bars_verdict for finding in findings):
         return "RETEST"
     return min((finding.verdict for finding in findings), key=VERDICTS_WORST_FIRST.index, default="RETEST")
+
+
+def over_repeats(series: str, runs: Sequence[Sequence[Finding]]) -> Iterator[Finding]:
+    """What tests judged by themselves (promises of services, policies), over the repeats of one: kept where every run
+    kept it, broken where every run broke it, else undecided. With the reason of the latest run that says so."""
+    by_subject: dict[str, list[Finding]] = {}
+    for findings in runs:
+        for finding in findings:
+            by_subject.setdefault(finding.subject, []).append(finding)
+    for same in by_subject.values():
+        verdicts = {finding.verdict for finding in same}
+        worst = min(reversed(same), key=worst_first)
+        where = ", ".join(filter(None, (series, worst.where)))
+        if len(verdicts) == 1:
+            yield replace(worst, where=where)
+            continue
+        kept = sum(finding.verdict == "ACCEPT" for finding in same)
+        reason = f"kept in {kept} of {len(same)} runs; in one, {worst.reason}"
+        yield Finding("RETEST", where, reason, "Find out what makes the repeats differ, then measure again.")
 
 
 def worst_first(finding: Finding) -> int:

@@ -25,8 +25,8 @@ _NEAR = 0.95
 _TRIES = 3
 """One spoiled trial is chance and two may be; a third says that the host does not hold this load now."""
 _HELD_WITH_A_STALL = 0.8
-"""A host that managed at least this share of a load had a stall, and may hold it next time; one that managed less is
-too slow for it, and trying again would only take time."""
+"""A host that managed at least this share of a load had a stall, and may hold it next time; one that managed less twice
+is too slow for it, and trying again would only take time."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -194,6 +194,7 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
     return min(tries, key=lambda one: one[0])[1]
 
 
+_SHORT_TWICE = 2
 _STALLS = ("sending-host", "receiving-host")
 """What limits a trial where one of the hosts had no time for it just then."""
 
@@ -280,7 +281,7 @@ class _Attempts:
             interval_s=min(self._pattern.interval_s, attempt.duration_s),
             about=f"search at {format_rate(attempt.load)}",
         )
-        best, dropped = 0.0, list[list[UdpReading]]()
+        best, short, dropped = 0.0, 0, list[list[UdpReading]]()
         for _ in range(_TRIES):
             readings = read_trial(trial, (yield trial), self._ip_version)
             held = min(reading.offered_fps / reading.service.load_fps for reading in readings)
@@ -289,7 +290,8 @@ class _Attempts:
                     return readings
                 dropped.append(readings)
             best = max(best, held)
-            if min(map(_managed, readings)) < _HELD_WITH_A_STALL:
+            short += min(map(_managed, readings)) < _HELD_WITH_A_STALL
+            if short == _SHORT_TWICE:
                 break
         if dropped:
             return min(dropped, key=lambda one: sum(reading.socket_drops for reading in one))
