@@ -6,7 +6,7 @@ EXAMPLES: dict[str, tuple[str, str]] = {
     "pairing make": ("pairing make hall.example --code AAAA-BBBB-CCCC", "pairing make hall.example --name dome"),
     "pairing list": ("pairing list", "pairing list --json"),
     "pairing forget": ("pairing forget hall", "pairing forget dome"),
-    "preflight": ("preflight hall.example --rated 1G", "preflight hall.example --local 192.0.2.7 --json"),
+    "preflight": ("preflight hall.example --rated 1G", "preflight dome-rig.toml --json"),
     "tcp": (
         "tcp hall.example --rated 1G --repeat 5 --series before",
         "tcp hall.example --direction both --flows 4 --duration 30s",

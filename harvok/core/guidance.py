@@ -131,9 +131,14 @@ def _planned_between_ports(job: str) -> Callable[[AtHand], Steps]:
     def steps(at: AtHand) -> Steps:
         yield _rig(at, job)
         yield GuideStep(
+            ("preflight", _rig_file(at)),
+            "looks for what could spoil the test: a port that is down, too slow or in use, a slow slot, a busy host",
+            before=f"Join {at.ports[0]} and {at.ports[1]} with a lead that is known to be good.",
+            may_fail=True,
+        )
+        yield GuideStep(
             ("calibrate", _rig_file(at), "--frame-size", "64", "--frame-size", "1518"),
             "measures what this tester itself can do, so that its limit is not taken for the device's",
-            before=f"Join {at.ports[0]} and {at.ports[1]} with a lead that is known to be good.",
         )
         yield from _plan(at, job, "--rig", _rig_file(at))
 

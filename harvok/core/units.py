@@ -70,6 +70,8 @@ def parse_duration_s(text: str) -> float:
 
 def _prefixed(value: float, steps: tuple[tuple[float, str], ...], unit: str, uncertainty: float = 0.0) -> str:
     """With the largest prefix that leaves a whole, in four digits, or in as many as an uncertainty leaves."""
+    if not value:
+        return f"0 {unit}"
     factor, prefix = next((step for step in steps if abs(value) >= step[0] * 0.99995), steps[-1])
     return f"{_four_digits(value / factor, uncertainty / factor)} {prefix}{unit}"
 

@@ -37,6 +37,12 @@ def latest_calibration(logbook: Logbook, rig: RigFile, settings: FrameSettings) 
     return None
 
 
+def calibration_of_ports(logbook: Logbook, rig: RigFile) -> RunRecord | None:
+    """The newest complete calibration of this host on the same ports, whatever was sent; None when there is none."""
+    every = logbook.newest_of("calibration", _LOOK_BACK)
+    return next((one for one in every if one.near.name == socket.gethostname() and _same_ports(one, rig)), None)
+
+
 def _same_ports(record: RunRecord, rig: RigFile) -> bool:
     there = record.rig
     if isinstance(rig, VirtualRig):

@@ -136,7 +136,7 @@ def _traffic(rig: StationsRig, line_bps: float | None, clock: Clock) -> Iterator
     clock.sleep(_WATCH_S)
     after = rig.counters()
     for end, first, second in zip(("near", "far"), before, after, strict=True):
-        yield from traffic_check(end, first, second, line_bps)
+        yield from traffic_check(f"{end} end", first, second, line_bps)
 
 
 def _ability(

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.conditions import HostConditions, InterfaceCounters
+from harvok.core.conditions import HostConditions, InterfaceCounters, InterfaceFacts
 from harvok.core.ethernet import bandwidth_delay_product_bytes
 from harvok.core.link import Link
 from harvok.core.time_axis import ClockOffset
@@ -51,24 +51,30 @@ def quick_checks(near: HostConditions, far: HostConditions | None, link: Link) -
 def interface_checks(end: str, host: HostConditions, link: Link) -> Iterator[Check]:
     """The interface that the test really uses, and what it negotiated."""
     topic, port = f"interface, {end} end", host.interface
-    if not port:
+    if port:
+        yield port_check(topic, port, link.rated_bps)
+    else:
         yield Check(topic, "unknown", "this system does not tell which interface is used", "Look it up by hand.")
-        return
+
+
+def port_check(topic: str, port: InterfaceFacts, rated_bps: float | None) -> Check:
+    """What an interface negotiated, against what it is rated for."""
     speed = format_speed(port.negotiated_bps) if port.negotiated_bps else "no negotiated speed"
     facts = f"{port.name} ({port.driver or port.kind}), {speed}, MTU {port.mtu_bytes} B"
     if port.kind == "loopback":
-        yield Check(topic, "warning", f"{facts}: loopback, no link is tested", "Give the address of another host.")
-    elif port.duplex == "half":
-        yield Check(topic, "stop", f"{facts}, half duplex", "Let both ends auto-negotiate, or set both to full duplex.")
-    elif port.negotiated_bps and link.rated_bps and port.negotiated_bps < link.rated_bps:
-        yield Check(
+        return Check(topic, "warning", f"{facts}: loopback, no link is tested", "Give the address of another host.")
+    if port.duplex == "half":
+        return Check(
+            topic, "stop", f"{facts}, half duplex", "Let both ends auto-negotiate, or set both to full duplex."
+        )
+    if port.negotiated_bps and rated_bps and port.negotiated_bps < rated_bps:
+        return Check(
             topic,
             "stop",
-            f"{facts}: below the rated {format_speed(link.rated_bps)}",
+            f"{facts}: below the rated {format_speed(rated_bps)}",
             "Swap the lead, then the port; `harvok ports watch` keeps a record of what each one negotiates.",
         )
-    else:
-        yield Check(topic, "ok", facts)
+    return Check(topic, "ok", facts)
 
 
 def cpu_checks(end: str, host: HostConditions) -> Iterator[Check]:
@@ -155,11 +161,24 @@ def clock_check(near: HostConditions, far: HostConditions, offset: ClockOffset |
     return Check("clocks", "ok", facts)
 
 
+def calibration_check(run: str, taken: str) -> Check:
+    """Whether it is known what the tester itself can do on a rig, by which run and when."""
+    topic = "ability of the tester"
+    if not run:
+        return Check(
+            topic,
+            "warning",
+            "no calibration in this logbook is of these ports",
+            "Join the ports by a known-good lead, and run `harvok calibrate`; else its limit passes for the device's.",
+        )
+    return Check(topic, "ok", f"calibrated in run {run}, {taken}")
+
+
 def traffic_check(
-    end: str, before: InterfaceCounters | None, after: InterfaceCounters | None, line_bps: float | None
+    where: str, before: InterfaceCounters | None, after: InterfaceCounters | None, line_bps: float | None
 ) -> Iterator[Check]:
     """Other traffic on the interface just now, and errors that grow."""
-    topic = f"other traffic, {end} end"
+    topic = f"other traffic, {where}"
     if not before or not after or after.at_s <= before.at_s:
         yield Check(topic, "unknown", "this system does not count it", "")
         return
@@ -173,7 +192,7 @@ def traffic_check(
         yield Check(topic, "ok", facts)
     if after.faults > before.faults:
         yield Check(
-            f"errors, {end} end",
+            f"errors, {where}",
             "warning",
             f"{after.faults - before.faults} more errors or drops on {after.name} within {format_duration(passed_s)}",
             "Look at the lead and its connectors; `harvok ports` shows every counter.",
