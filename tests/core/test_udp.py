@@ -1,11 +1,21 @@
 import unittest
 from dataclasses import replace
 
+from harvok.core.drive import drive
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.figures import Figure, find
 from harvok.core.judgement.services import judge_services
+from harvok.core.link import Link
 from harvok.core.observer import Observer
-from harvok.core.procedures.udp import ALL_TOGETHER, UdpLoadTest, UdpSearchTest, UdpServicesTest, UdpStepsTest
+from harvok.core.procedure import Context, Findings
+from harvok.core.procedures.udp import (
+    ALL_TOGETHER,
+    UdpLoadTest,
+    UdpSearchTest,
+    UdpServicesTest,
+    UdpStepsTest,
+    udp_search,
+)
 from harvok.core.trials.udp import UdpInterval, UdpService, UdpTrial
 from harvok.core.udp.reading import read_trial
 from harvok.core.udp.rows import UdpRowJoiner
@@ -195,6 +205,16 @@ class Search(unittest.TestCase):
         self.assertLessEqual(found, 620 * 12144)
         self.assertGreater(found, (620 - 12) * 12144)
         self.assertEqual(find(findings.figures, "datagram-loss", load="highest without loss"), 0.0)
+
+    def test_no_more_is_asked_than_the_line_carries(self) -> None:
+        """12.144 Mb/s of frames take 12.304 Mb/s of the line: on one of 12.144 there is room for 11.986 Mb/s."""
+        path, findings = SimulatedPath(), Findings()
+        test = UdpSearchTest("send", PATTERN, (MEGA,), resolution=0.01)
+        context = Context(link=Link(rated_bps=MEGA.rate_bps))
+        drive(udp_search(test, context, findings), path, Observer(), findings)
+        (throughput,) = [one for one in findings.figures if one.quantity == "udp-throughput"]
+        self.assertEqual((throughput.mark, round(throughput.value / 1e6, 3)), ("", 11.986))
+        self.assertLess(max(trial.services[0].load_fps for trial in path.trials), 987.1)
 
     def test_one_long_stall_of_the_host_is_no_limit_of_the_tester(self) -> None:
         """A fifth of a load in one trial is a stall; in two it is what the host can do."""

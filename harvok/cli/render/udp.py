@@ -13,6 +13,7 @@ from harvok.cli.render.tables import PlainTable, plain_table, show_titled
 from harvok.cli.render.words import DASH, direction_words, maybe, span_words
 from harvok.core.figures import Figure, find
 from harvok.core.models.run import RunRecord
+from harvok.core.procedures.udp import max_rate_bps
 from harvok.core.quantities import QUANTITIES, heading_of
 from harvok.core.samples import replayed
 from harvok.core.trials.any import Trial
@@ -241,7 +242,8 @@ def _labels_of_loads(figures: Sequence[Figure]) -> list[dict[str, str]]:
 
 def _show_highest(console: Console, record: RunRecord) -> None:
     console.print()
-    tolerance: float = record.test.loss_tolerance
+    tolerance, spec = record.test.loss_tolerance, record.test.services[0]
+    highest_bps = max_rate_bps(spec, record.link.line_rate_bps, record.ip_version)
     for figure in record.figures:
         if figure.quantity != "udp-throughput":
             continue
@@ -254,6 +256,10 @@ def _show_highest(console: Console, record: RunRecord) -> None:
         )
         if figure.mark:
             line.append(", and it is this tester's limit, not the path's")
-        elif figure.value >= record.test.services[0].rate_bps * 0.9999:
-            line.append(", all that was asked for: try a higher --rate")
+        elif figure.value >= highest_bps * 0.9999:
+            line.append(
+                ", all that was asked for: try a higher --rate"
+                if highest_bps == spec.rate_bps
+                else ", all that the line carries in such frames"
+            )
         console.print(line, soft_wrap=True)

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
 from harvok.core.ends import AT_A_TIME, DirectionChoice, Stream
-from harvok.core.ethernet import IpVersion, frame_bytes_of
+from harvok.core.ethernet import IpVersion, frame_bytes_of, max_frame_rate_fps
 from harvok.core.figures import Figure, Mark, numbered
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.search import MAX_RETREATS, Attempt, Outcome, Range, guided, retreat
@@ -135,7 +135,7 @@ def udp_steps(test: UdpStepsTest, context: Context, findings: Findings) -> UdpPr
 def udp_search(test: UdpSearchTest, context: Context, findings: Findings) -> UdpProcedure:
     """The highest rate without loss in each direction. Raises TesterLimitError when the tester holds no load."""
     for pattern in _patterns(test):
-        yield from _search(test, pattern, context.ip_version, findings)
+        yield from _search(test, pattern, context, findings)
 
 
 def udp_services(test: UdpServicesTest, context: Context, findings: Findings) -> UdpProcedure:
@@ -215,10 +215,21 @@ def _take(findings: Findings, readings: list[UdpReading], load: str) -> None:
             findings.notices.append(f"{reading.foreign} datagrams ({reading.direction}) were not of this test")
 
 
-def _search(test: UdpSearchTest, pattern: UdpTrial, ip_version: IpVersion, findings: Findings) -> UdpProcedure:
-    """The highest rate that arrives whole. Where the tester cannot hold a load, it searches below what it held."""
-    spec = test.services[0]
-    max_bps, retreats = spec.rate_bps, 0
+def max_rate_bps(spec: ServiceSpec, line_rate_bps: float | None, ip_version: IpVersion) -> float:
+    """The rate of a service, or what the line carries of its frames where that is less: preamble and gap take a part of
+    the line rate. On layer 2."""
+    if line_rate_bps is None:
+        return spec.rate_bps
+    frame_bytes = frame_bytes_of(spec.at(1.0, ip_version).payload_bytes, ip_version)
+    return min(spec.rate_bps, max_frame_rate_fps(line_rate_bps, frame_bytes) * frame_bytes * 8)
+
+
+def _search(test: UdpSearchTest, pattern: UdpTrial, context: Context, findings: Findings) -> UdpProcedure:
+    """The highest rate that arrives whole, of what the line carries. Where the tester cannot hold a load, it searches
+    below what it held."""
+    spec, ip_version = test.services[0], context.ip_version
+    highest_bps = max_rate_bps(spec, context.link.line_rate_bps, ip_version)
+    max_bps, retreats = highest_bps, 0
     while True:
         attempts = _Attempts(test, pattern, spec, ip_version)
         try:
@@ -232,7 +243,7 @@ def _search(test: UdpSearchTest, pattern: UdpTrial, ip_version: IpVersion, findi
     mark: Mark = "tester-limit" if by_tester else ""
     payload = spec.at(1.0, ip_version).payload_bytes
     payload_share = payload / frame_bytes_of(payload, ip_version)
-    open_bps = min(test.resolution * spec.rate_bps, spec.rate_bps - found_bps)
+    open_bps = min(test.resolution * highest_bps, highest_bps - found_bps)
     for stream in pattern.streams:
         for quantity, scale in (("udp-throughput", 1.0), ("udp-throughput-goodput", payload_share)):
             figure = Figure(quantity, found_bps * scale, {"direction": stream.name}, mark, open_bps * scale)
