@@ -3,6 +3,8 @@
 import json
 from typing import Literal
 
+from harvok.core.units import parse_rate_bps, write_speed
+
 Job = Literal["cable", "nic", "switch", "router", "link", "change"]
 JOBS: dict[Job, str] = {
     "cable": "a lead between two hosts, against a known-good one",
@@ -59,10 +61,18 @@ _TCP_MIN = """
 figure = "ceiling-share"
 min = "95%"
 """
-_TCP_CLEAN = """
+_HALF = """
+[[steps]]                # at half the rate nothing fills up: what is lost there is lost by a fault
+name = {name}
+test = "udp"
+rate = "{half}"
+duration = "{duration}"
+"""
+_CLEAN = """
 [[criteria]]
-figure = "retransmitted"
-max = "0.1%"
+figure = "datagram-loss"
+step = {step}
+max = "0.01%"
 """
 _TCP_REGRESSION = """
 [[criteria]]             # no worse than the step it is compared with
@@ -129,22 +139,25 @@ _LONGEST_UDP_TRIAL_S = 3
 """Of a search, which takes about ten in each direction."""
 
 
-def _second_way(first: str, rated: str, duration_s: int) -> tuple[str, str]:
-    """The step that measures by UDP what another measured by TCP, and what they must agree on."""
-    second = f"{first}-udp"
-    step = _UDP.format(name=json.dumps(second), rated=rated, duration=f"{min(duration_s, _LONGEST_UDP_TRIAL_S)}s")
-    return step, _AGREEMENT.format(first=json.dumps(first), second=json.dumps(second))
+def _by_udp(first: str, rated: str, duration_s: int) -> tuple[str, str]:
+    """The steps that measure by UDP what another measured by TCP, and what they must come to: the same figure, and
+    nothing lost where nothing fills up."""
+    half, second = json.dumps(f"{first}-half"), json.dumps(f"{first}-udp")
+    lasts = f"{min(duration_s, _LONGEST_UDP_TRIAL_S)}s"
+    steps = _HALF.format(name=half, half=write_speed(parse_rate_bps(rated) / 2), duration=lasts)
+    steps += _UDP.format(name=second, rated=rated, duration=lasts)
+    return steps, _CLEAN.format(step=half) + _AGREEMENT.format(first=json.dumps(first), second=second)
 
 
 def _tcp(job: Job, rated: str, duration_s: int) -> str:
     lasts = f"{duration_s}s"
     if job == "link":
-        udp, agreement = _second_way("health", rated, duration_s)
-        return _step("health", "each", lasts, "") + udp + _TCP_MIN + _TCP_CLEAN + agreement
+        udp, asked = _by_udp("health", rated, duration_s)
+        return _step("health", "each", lasts, "") + udp + _TCP_MIN + asked
     if job == "nic":
         alone = _step("each-way", "each", lasts, "Join the port under test to a known-good port with a short lead.")
-        udp, agreement = _second_way("each-way", rated, duration_s)
-        return alone + _step("both-ways", "both", lasts, "") + udp + _TCP_MIN + _TCP_CLEAN + agreement
+        udp, asked = _by_udp("each-way", rated, duration_s)
+        return alone + _step("both-ways", "both", lasts, "") + udp + _TCP_MIN + asked
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
     first = "Wire the known-good lead." if job == "cable" else "Leave everything as it is today."
@@ -154,5 +167,5 @@ def _tcp(job: Job, rated: str, duration_s: int) -> str:
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
     if job == "change":
         return alternate + steps + regression
-    udp, agreement = _second_way(after, rated, duration_s)
-    return steps + udp + regression + _TCP_MIN + agreement
+    udp, asked = _by_udp(after, rated, duration_s)
+    return steps + udp + regression + _TCP_MIN + asked
