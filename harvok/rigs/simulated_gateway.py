@@ -52,6 +52,13 @@ class _Flow:
     connections: float
     open_connections: float
     bits: float
+    round_s: float
+    """How long a user takes for all actions once, where nothing waits; 0 of arrivals, who do not come again."""
+
+    def wait_s(self, served: float) -> float:
+        """How long each action of a user waits where only a share of what they would do is served: users who go round
+        more slowly wait somewhere (Little's law: users = rate × time of a round)."""
+        return self.round_s * (1 / served - 1) / len(self.application.actions)
 
 
 class SimulatedGateway:
@@ -92,10 +99,12 @@ class SimulatedGateway:
         admitted = self._admitted(flows)
         asked = sum(flow.transactions for flow in flows)
         tester = min(1.0, (self._model.tester_per_s or asked or 1.0) / (asked or 1.0))
-        response_s = self._response_s(wanted_bps * served)
+        queued_s = self._response_s(wanted_bps * served)
         seconds = level.sustain_s
         actions = [
-            self._action(at, place, flow, action, seconds * admitted * served * tester, response_s)
+            self._action(
+                at, place, flow, action, seconds * admitted * served * tester, max(queued_s, flow.wait_s(served))
+            )
             for at, flow in enumerate(flows)
             for place, action in enumerate(flow.application.actions)
         ]
@@ -136,7 +145,9 @@ class SimulatedGateway:
             connections = transactions / each if each else height * application.connections / level.sustain_s
             open_connections = height * application.connections
         bits = 8 * sessions * (application.body_bytes + 2 * _HEAD_BYTES * application.transactions)
-        return _Flow(application, transactions, connections, open_connections, bits)
+        return _Flow(
+            application, transactions, connections, open_connections, bits, 0.0 if level.users is None else once_s
+        )
 
     def _admitted(self, flows: Sequence[_Flow]) -> float:
         """The share of new connections that are let through."""

@@ -3,7 +3,7 @@
 import random
 import unittest
 
-from harvok.core.app.reading import read_stream
+from harvok.core.app.reading import figures_of, read_stream
 from harvok.core.drive import drive
 from harvok.core.ends import SEND
 from harvok.core.figures import Figure, find
@@ -133,6 +133,17 @@ class Levels(unittest.TestCase):
     def test_a_full_table_refuses_the_rest(self) -> None:
         _, open_ones, failed, _ = self.level(GatewayModel(table=20), Level(10, 0, 50))
         self.assertEqual((open_ones, failed), (20, 30))
+
+    def test_users_who_do_not_get_through_wait(self) -> None:
+        """Fifty users who would do 500 transactions a second and get 100: each goes round in half a second, of which a
+        tenth is a pause (Little's law)."""
+        bits = 8 * (10_000 + 2 * 110)
+        trial = AppTrial(MIX, (SEND,), (Level(10, 0, 50),))
+        result = SimulatedGateway(GatewayModel(throughput_bps=100 * bits, delay_s=1e-6)).run(trial, Observer())
+        (reading,) = read_stream(trial, result.streams[0])
+        self.assertAlmostEqual(reading.each_second(reading.total.transactions), 100, delta=0.1)
+        median_s = find(figures_of(reading, by_tester=False), "response-median") or 0.0
+        self.assertAlmostEqual(median_s, 0.4, delta=0.01)
 
     def test_what_does_not_get_through_is_left_over(self) -> None:
         bits = 8 * (10_000 + 2 * 110)
