@@ -62,6 +62,9 @@ class BrowserDesk:
         except HarvokError as error:
             ending = Ending(error=f"{error.message}. {error.hint}")
             self._tell(f"{visit.asked.place}: {error.message}")
+        except Exception as error:  # whatever it is, the station goes on, and the page is told
+            ending = Ending(error=f"the station could not go on: {error!r}. Reload the page, and report this.")
+            self._tell(f"{visit.asked.place}: {ending.error}")
         finally:
             visit.end(ending)
             self._station.give_back(session)

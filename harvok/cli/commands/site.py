@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from harvok.core.site.outcome import SiteTest
     from harvok.core.site.queue import Job
     from harvok.runner.site_files import Outlook
+    from harvok.runner.site_tests import SiteSetting
 
 app = typer.Typer(
     add_completion=False, no_args_is_help=True, help="Coordinate tests between many stations, again and again."
@@ -137,21 +138,31 @@ def run(
     With --shared any number of coordinators work for one site: one plans,
     all run tests, and another one plans when that is gone.
     """
-    from harvok.cli.render.console import print_note, stdout
-    from harvok.cli.render.site_runs import SiteView
     from harvok.clock import SYSTEM
-    from harvok.runner.alarms import Alarms
-    from harvok.runner.page_writer import PageWriter
     from harvok.runner.site_files import read_site
-    from harvok.runner.site_runs import Coordinator
     from harvok.runner.site_tests import Pace, SiteSetting
 
     if shared and (once or compress != 1):
         raise typer.BadParameter("goes with neither --once nor --compress", param_hint="'--shared'")
-    site = read_site(file)
     begins = SYSTEM.utc()
+    setting = SiteSetting(read_site(file), file.resolve(), logbook, Pace(SYSTEM, begins, compress))
+    until = begins + timedelta(seconds=for_) if for_ else None
+    raise typer.Exit(_coordinate(setting, until, once, shared, page, metrics))
+
+
+def _coordinate(
+    setting: "SiteSetting", until: "datetime | None", once: bool, shared: bool, page: Path | None, metrics: Path | None
+) -> int:
+    """Runs a site until it is asked to end; returns the exit code."""
+    from harvok.cli.render.console import print_note, stdout
+    from harvok.cli.render.site_runs import SiteView
+    from harvok.runner.alarms import Alarms
+    from harvok.runner.page_writer import PageWriter
+    from harvok.runner.site_runs import Coordinator
+
+    site, logbook = setting.site, setting.logbook
     view = SiteView(stdout(), site, logbook)
-    with PageWriter(file.resolve(), page, metrics, logbook) as writer, Alarms(site, logbook, print_note) as alarms:
+    with PageWriter(setting.path, page, metrics, logbook) as writer, Alarms(site, logbook, print_note) as alarms:
 
         def hear(test: "SiteTest") -> None:
             writer.is_due(test)
@@ -161,22 +172,17 @@ def run(
             view.tell(test)
             hear(test)
 
-        setting = SiteSetting(site, file.resolve(), logbook, Pace(SYSTEM, begins, compress))
-        until = begins + timedelta(seconds=for_) if for_ else None
-        code = 0
         if once:
-            code = view.exit_code(Coordinator(setting, tell, print_note).run_once())
-        else:
-            if shared:
-                from harvok.runner.site_shared import SharedCoordinator
+            return view.exit_code(Coordinator(setting, tell, print_note).run_once())
+        view.begins()
+        if shared:
+            from harvok.runner.site_shared import SharedCoordinator  # whose packages need not be there
 
-                run_until = SharedCoordinator(setting, view.tell, hear, print_note).run
-            else:
-                run_until = Coordinator(setting, tell, print_note).run
-            view.begins()
-            run_until(until)
-            view.ended()
-    raise typer.Exit(code)
+            SharedCoordinator(setting, view.tell, hear, print_note).run(until)
+        else:
+            Coordinator(setting, tell, print_note).run(until)
+        view.ended()
+    return 0
 
 
 @app.command()

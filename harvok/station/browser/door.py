@@ -33,6 +33,11 @@ _LARGEST_BODY_BYTES = 4 * 1024 * 1024
 _LARGEST_UPLOAD_BYTES = 256 * 1024 * 1024
 _MAX_PROVEN = 64
 _IDLE_S = 30.0
+_HEAD = (
+    b"HTTP/1.1 200 OK\r\nContent-Type: application/octet-stream\r\n"
+    b"Cache-Control: no-store, no-transform\r\nConnection: close\r\n\r\n"
+)
+"""Of what a browser receives, which ends with its connection."""
 _POLICY = "default-src 'none'; script-src 'nonce-{nonce}'; style-src 'nonce-{nonce}'; connect-src 'self'; img-src data:"
 _REPORT = TypeAdapter(PageReport)
 _REQUEST = TypeAdapter(VisitRequest)
@@ -174,17 +179,9 @@ class Handler(BaseHTTPRequestHandler):
         if flows is None:
             return self._answer(self._nowhere, 404)
         self.close_connection = True
-        self.send_response(HTTPStatus.OK)
-        for name, value in (
-            ("Content-Type", "application/octet-stream"),
-            ("Cache-Control", "no-store, no-transform"),
-            ("Connection", "close"),
-        ):
-            self.send_header(name, value)
-        head = b"".join(self._headers_buffer) + b"\r\n"  # type: ignore[attr-defined]
-        flow = flows.begin_transfer(self.connection, len(head))
+        flow = flows.begin_transfer(self.connection, len(_HEAD))
         try:
-            self.end_headers()
+            self.wfile.write(_HEAD)
             self.wfile.flush()
             block, send = self.server.block, self.connection.send
             while True:
