@@ -386,7 +386,8 @@ class FramePorts:
         batches = [batch_for(load_fps, trial.burst_frames) for load_fps in loads]
         largest = max(batches)
         ends = address_pairs(source, destination, trial.ip_version, frames, trial.address_pairs, self._routed)
-        slots = slots_for(max(sizes) + VLAN_TAG_BYTES * len(frames.vlans), largest, len(sizes), len(ends))
+        longest = max(sizes) + VLAN_TAG_BYTES * len(frames.vlans)
+        slots = slots_for(longest, largest, len(sizes), len(ends), taken_at_once=bool(self._wiring.namespaces))
         sent_frames = sum(load_fps * step.duration_s for load_fps, step in zip(loads, trial.steps, strict=True))
         return SendOrder(
             interface=source.interface,

@@ -116,11 +116,13 @@ class Layout(unittest.TestCase):
         for frame_bytes in (60, 82, 1514, 9014):
             for batch, mix, pairs in ((1, 1, 1), (64, 11, 1), (1024, 3, 1), (16, 1, 16_384), (1, 7, 1000)):
                 slots = slots_for(frame_bytes, batch, mix, pairs)
+                self.assertLessEqual(slots_for(frame_bytes, batch, mix, pairs, taken_at_once=True), slots)
                 slot_bytes = rings.slot_bytes_for(frame_bytes)
                 self.assertEqual((slots % batch, slots * slot_bytes % 4096), (0, 0))
                 self.assertGreaterEqual(slot_bytes, rings.SLOT_OVERHEAD + frame_bytes)
                 self.assertGreaterEqual(slots, pairs)
                 self.assertTrue(mix == 1 or slots % mix == 0)
+        self.assertEqual(slots_for(1514, 256, 1, 1, taken_at_once=True), slots_for(1514, 256, 1, 1) // 2)
         with self.assertRaises(UsageError):
             slots_for(60, 1023, 11, 1)
 
