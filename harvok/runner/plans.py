@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 
 from harvok.clock import SYSTEM, Clock
 from harvok.core.events import parse_events
+from harvok.core.judgement.agreement import judge_agreement
 from harvok.core.judgement.criteria import Judgement, judge, with_findings
 from harvok.core.judgement.finding import Finding, over_repeats
 from harvok.core.judgement.sample import Series
@@ -66,13 +67,14 @@ class PlanRequest:
 
 @dataclass(frozen=True, slots=True)
 class PlanOutcome:
-    """What came of a plan: the judgement, the records of each step, what its sweeps say, and how the same runs were
-    judged before by other criteria."""
+    """What came of a plan: the judgement, the records of each step, what its sweeps say, how the same runs were judged
+    before by other criteria, and whether two ways of measuring agree, which the judgement has as well."""
 
     judgement: Judgement
     records: Mapping[str, list[RunRecord]] = field(default_factory=dict)
     sweeps: Mapping[str, list[SweepReading]] = field(default_factory=dict)
     earlier: Sequence[StoredJudgement] = ()
+    agreements: Sequence[Finding] = ()
 
 
 def run_plan(
@@ -145,9 +147,10 @@ def judge_plan(request: PlanRequest, clock: Clock | None = None) -> PlanOutcome:
                 records[step.name] = sorted(every, key=lambda record: record.started)
             if step.over and is_sweep(logbook, request.series(step.name)):
                 sweeps[step.name] = stored_sweep(logbook, request.series(step.name)).readings()
-        judgement = judge(plan.build_criteria(), series, plan.rules, plan.build_agreements())
-        judgement = with_findings(judgement, [*_unfinished(request.file, records), *_own_findings(records)])
-        outcome = PlanOutcome(judgement, records, sweeps)
+        agreements = [one for asked in plan.build_agreements() for one in judge_agreement(asked, series)]
+        besides = [*agreements, *_unfinished(request.file, records), *_own_findings(records)]
+        judgement = with_findings(judge(plan.build_criteria(), series, plan.rules), besides)
+        outcome = PlanOutcome(judgement, records, sweeps, agreements=agreements)
         digest = request.file.criteria_digest
         earlier = [one for one in logbook.judgements(request.name) if one.criteria != digest]
         if clock and any(records.values()):

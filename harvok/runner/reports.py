@@ -120,7 +120,14 @@ def report_of_plan(request: PlanRequest, signature: Signature) -> Report:
     ]
     remarks = [*judgement.remarks, *_said_of(outcome.sweeps), *earlier]
     report = _with_answers(report, judgement.answers, asked=plan.about or f"what the plan {plan.name} asks")
-    return replace(report, verdict=judgement.verdict, findings=judgement.findings, remarks=remarks)
+    two_ways = [f"{finding.where}: {finding.reason}" for finding in outcome.agreements]
+    return replace(
+        report,
+        verdict=judgement.verdict,
+        findings=judgement.findings,
+        remarks=remarks,
+        limiters=[*report.limiters, *two_ways],
+    )
 
 
 def verify(place: str, runs: Sequence[str], digest: str) -> bool:

@@ -6,8 +6,6 @@ from typing import Any
 
 from harvok.core.figures import Figure
 from harvok.core.judgement.agreement import Agreement, judge_agreement
-from harvok.core.judgement.assessment import Rules
-from harvok.core.judgement.criteria import judge
 from harvok.core.judgement.finding import Finding, over_repeats
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.limiter import Limiter
@@ -76,7 +74,7 @@ class Ways(unittest.TestCase):
         self.assertIn("no run of udp has one", found.reason)
         (found,) = self.judged(series("tcp", rate(TCP, 900)), series("udp", rate(UDP, 900, "receive")))
         self.assertIn("no direction was measured by both", found.reason)
-        self.assertEqual(judge([], {}, Rules(), [Agreement("a", "b")]).verdict, "RETEST")
+        self.assertEqual([one.verdict for one in judge_agreement(Agreement("a", "b"), {})], ["RETEST"])
 
 
 class OwnFindings(unittest.TestCase):

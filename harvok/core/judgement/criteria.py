@@ -12,7 +12,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from harvok.core.figures import FigureKey, figure_key
-from harvok.core.judgement.agreement import Agreement, judge_agreement
 from harvok.core.judgement.assessment import Assessment, Criterion, Rules
 from harvok.core.judgement.conditions import differences, fits
 from harvok.core.judgement.finding import Finding, Verdict, verdict_of, worst_first
@@ -52,11 +51,8 @@ class Judgement:
         return verdict_of(self.findings)
 
 
-def judge(
-    criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Rules, agreements: Sequence[Agreement] = ()
-) -> Judgement:
-    """Judges every criterion for every figure that it is about, and whether two ways to one figure agree; a series that
-    is not there calls for a RETEST."""
+def judge(criteria: Sequence[Criterion], series: Mapping[str, Series], rules: Rules) -> Judgement:
+    """Judges every criterion for every figure that it is about; a series that is not there calls for a RETEST."""
     keys = [(criterion, _keys(criterion, series)) for criterion in criteria]
     asked = [(criterion, key) for criterion, found in keys for key in found]
     confidence = 1 - (1 - rules.confidence) / max(sum(criterion.limits for criterion, _ in asked), 1)
@@ -73,7 +69,6 @@ def judge(
         for finding in Assessment(criterion, key, series, rules, confidence).answer()
     ]
     findings += [answer.finding for answer in answers]
-    findings += [finding for agreement in agreements for finding in judge_agreement(agreement, series)]
     remarks = [remark for name in _names(criteria) if name in series for remark in oddities(series[name])]
     return with_findings(Judgement([], remarks, sorted(answers, key=lambda one: worst_first(one.finding))), findings)
 
