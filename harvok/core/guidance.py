@@ -141,8 +141,24 @@ def _planned_between_ports(job: str) -> Callable[[AtHand], Steps]:
             "measures what this tester itself can do, so that its limit is not taken for the device's",
         )
         yield from _plan(at, job, "--rig", _rig_file(at))
+        yield from _by_flows(at)
 
     return steps
+
+
+def _by_flows(at: AtHand) -> Steps:
+    """The same device between two hosts, which are made of its two ports: by TCP and by UDP, which must agree."""
+    file = f"{at.name}-flows.toml"
+    yield GuideStep(
+        ("plan", "new", file, "--job", "link", "--rated", write_speed(at.rated_bps), "--station", "hall"),
+        "writes a second plan, by other means: TCP, and the loss-free rate of UDP, which must agree",
+    )
+    facts = [word for fact in at.facts for word in ("--with", fact)]
+    yield GuideStep(
+        ("rig", "try", _rig_file(at), "run", file, *facts),
+        "runs it between two hosts that are made of the two ports, so that frames are not the only witness",
+        decides=True,
+    )
 
 
 def _cable_between_ports(at: AtHand) -> Steps:

@@ -165,7 +165,7 @@ def _tcp(job: Job, rated: str, duration_s: int) -> str:
     steps = _step(before, "each", lasts, first, undo) + _step(after, "each", lasts, swap, redo)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
-    if job == "change":
-        return alternate + steps + regression
     udp, asked = _by_udp(after, rated, duration_s)
+    if job == "change":
+        return alternate + steps + udp + regression + asked
     return steps + udp + regression + _TCP_MIN + asked

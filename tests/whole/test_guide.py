@@ -129,6 +129,16 @@ class Leading(Guided):
         again = self.led("--decide", "capacity", "--have", "host", "--name", "try")
         self.assertEqual(again.count("is there already, and is used as it is"), 2)
 
+    def test_where_two_plans_decide_the_worse_verdict_stands(self) -> None:
+        way = ("guide", "--decide", "capacity", "--have", "ports", "--port", "eth1", "--port", "eth2", "--rated", "1G")
+        for of_frames, of_flows, code, word in ((1, 0, 1, "REJECT"), (0, 3, 3, "RETEST"), (3, 1, 1, "REJECT")):
+            codes = [0, 0, 0, 0, 0, of_frames, 0, of_flows]
+            ended = [mock.Mock(returncode=one) for one in codes]
+            with mock.patch("harvok.cli.commands.guide.subprocess.run", side_effect=ended):
+                said = self.inside(*way, "--yes", code=code).stdout
+            self.assertIn("$ harvok rig try first-rig.toml run first-flows.toml", said)
+            self.assertIn(f"{word}: it does not" if code == 1 else f"{word}: nothing can be said yet", said)
+
     def test_what_it_asks_can_be_answered(self) -> None:
         hosts = ("--station", "hall.example", "--rated", "1G", "--only-say")
         with mock.patch("typer.prompt", side_effect=["9", "cable"]):

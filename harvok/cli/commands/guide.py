@@ -25,6 +25,8 @@ _VERDICTS = {
     1: "REJECT: it does not; the reasons stand above, each with its figure and its limit.",
     3: "RETEST: nothing can be said yet; the reasons stand above. Mend them, and give the same command again.",
 }
+_WORST_FIRST = (1, 3, 0)
+"""Where several steps decide, one that is missed is not made good by another."""
 _FREE_KINDS = ("physical", "veth")
 _MODEL_FACTS = ("asset=model", "serial=1")
 
@@ -177,9 +179,9 @@ def _lead(question: Question, at: AtHand, advice: "Guidance", yes: bool, only_sa
             console.print(f"   first: {step.before}", soft_wrap=True)
         console.print(f"   $ {_typed(step)}", soft_wrap=True, highlight=False)
     console.print()
-    code = 0
-    for number, step in enumerate(advice.steps if not only_say else (), 1):
-        code = _run(console, number, len(advice.steps), step, yes)
+    steps = () if only_say else advice.steps
+    codes = [_run(console, number, len(steps), step, yes) for number, step in enumerate(steps, 1)]
+    code = min(codes, key=_WORST_FIRST.index, default=0)
     if not only_say and advice.steps[-1].decides:
         console.print(_VERDICTS[code], soft_wrap=True)
     console.print(f"afterwards: {advice.afterwards}", soft_wrap=True)
