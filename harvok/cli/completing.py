@@ -63,14 +63,10 @@ def plan_files(incomplete: str) -> Values:
 
 def plans(incomplete: str) -> Values:
     """Plans at hand, by name, and those of this folder by file."""
-    from harvok.runner.plan_shelf import plan_folders
+    from harvok.runner.plan_shelf import named_plans, plan_folders
 
-    named = [
-        (path.stem, f"a plan in {folder}")
-        for folder in plan_folders()
-        if folder.is_dir() and folder != Path()
-        for path in sorted(folder.glob("*.toml"))
-    ]
+    elsewhere = [folder for folder in plan_folders() if folder != Path()]
+    named = ((name, f"a plan in {path.parent}") for name, path in named_plans(elsewhere).items())
     return [*plan_files(incomplete), *_beginning(incomplete, named)]
 
 

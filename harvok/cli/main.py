@@ -39,7 +39,7 @@ class LazyGroup(TyperGroup):
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         name, command, rest = super().resolve_command(ctx, args)
         if name in COMMANDS:
-            command = _load(name)
+            command = load_command(name)
         return name, command, rest
 
     def invoke(self, ctx: Any) -> Any:
@@ -61,7 +61,8 @@ def _placeholder(name: str, summary: str) -> Any:
     return typer.main.get_command(stand_in)
 
 
-def _load(name: str) -> Any:
+def load_command(name: str) -> Any:
+    """A command with its parts; with its examples where its help was asked for."""
     command = typer.main.get_command(importlib.import_module(COMMANDS[name].module).app)
     command.name = name
     if _HELP_WORDS & set(sys.argv):

@@ -3,7 +3,6 @@
 They come with the package, in share/man; a test holds them to what the program says of itself.
 """
 
-import importlib
 import re
 import sys
 from collections.abc import Iterator
@@ -15,7 +14,7 @@ from typer.testing import CliRunner
 
 from harvok import __version__
 from harvok.cli.examples import EXAMPLES
-from harvok.cli.main import app
+from harvok.cli.main import app, load_command
 from harvok.cli.table import COMMANDS, GROUPS
 
 _TYPE = re.compile(r" <[^>]*>")
@@ -36,9 +35,7 @@ def pages() -> dict[str, str]:
     """Every page by the name of its file, as roff (man(7))."""
     made = {"harvok.1": "\n".join(_main_page()) + "\n"}
     for name, row in COMMANDS.items():
-        command = typer.main.get_command(importlib.import_module(row.module).app)
-        command.name = name
-        made[f"harvok-{name}.1"] = "\n".join(_command_page(command, name, row.summary)) + "\n"
+        made[f"harvok-{name}.1"] = "\n".join(_command_page(load_command(name), name, row.summary)) + "\n"
     return made
 
 

@@ -11,6 +11,9 @@ from annotated_types import Ge, Gt, Le, MaxLen
 MAX_FLOWS = 1024
 """In one direction of a trial, whatever a station's operator allows."""
 
+UNLIKE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
+"""None of which look or sound like another: of what people read out over a phone, or copy from a screen."""
+
 Count = Annotated[int, Ge(0), Le(2**63 - 1)]
 Flows = Annotated[int, Ge(1), Le(MAX_FLOWS)]
 Index = Annotated[int, Ge(0), Le(10**9)]

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from harvok.core.conditions import HostConditions
+
 
 @dataclass(frozen=True, slots=True)
 class PortSpeed:
@@ -10,6 +12,14 @@ class PortSpeed:
     interface: str
     negotiated_bps: float | None
     loopback: bool = False
+
+
+def port_speed(host: HostConditions | None) -> PortSpeed | None:
+    """That of the interface that a host really uses; None where the system does not tell which."""
+    if not host or not host.interface:
+        return None
+    port = host.interface
+    return PortSpeed(port.name, port.negotiated_bps, loopback=port.kind == "loopback")
 
 
 @dataclass(frozen=True, slots=True)

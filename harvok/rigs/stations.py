@@ -12,7 +12,7 @@ from harvok.clock import SYSTEM, Clock
 from harvok.core.conditions import HostConditions, InterfaceCounters
 from harvok.core.ends import SEND, TWO_WAY
 from harvok.core.ethernet import IpVersion, ip_version_of
-from harvok.core.link import Link, PortSpeed
+from harvok.core.link import Link, port_speed
 from harvok.core.measures.clocks import offset_of
 from harvok.core.observer import Observer, started
 from harvok.core.samples import Sample
@@ -158,7 +158,7 @@ class StationsRig:
 
     def link(self) -> Link:
         """What is known of the link: rated speed, and both ends' ports."""
-        return Link(self._settings.rated_bps, _port(self.near), _port(self.far))
+        return Link(self._settings.rated_bps, port_speed(self.near), port_speed(self.far))
 
     def run(self, trial: FlowTrial, observer: Observer, origin_ns: int | None = None) -> Any:
         """Runs one trial, and answers with the result of its kind. Raises StationLostError, DataBlockedError,
@@ -442,10 +442,3 @@ def policy_result(checks: Sequence[PolicyCheck], summaries: Sequence[AnySummary]
 
 def _one(kind: type[SummaryT], summaries: Sequence[AnySummary], direction: str, role: str) -> SummaryT | None:
     return next((s for s in summaries if isinstance(s, kind) and (s.direction, s.role) == (direction, role)), None)
-
-
-def _port(conditions: HostConditions | None) -> PortSpeed | None:
-    if not conditions or not conditions.interface:
-        return None
-    port = conditions.interface
-    return PortSpeed(port.name, port.negotiated_bps, loopback=port.kind == "loopback")

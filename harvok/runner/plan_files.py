@@ -137,7 +137,7 @@ def expected_s(file: PlanFile) -> float:
         once_s = (test_of(file, step).expected_s or 0.0) + _AROUND_A_RUN_S
         if is_simulated(file) and step.place == "rig":
             once_s = _VIRTUAL_TIME_S
-        total_s += once_s * (runs_of_sweep(file.plan, step) if step.over else file.plan.repeats_of(step))
+        total_s += once_s * runs_of(file.plan, step)
     return total_s
 
 
@@ -179,6 +179,11 @@ def impairment_of(step: Step) -> ImpairmentFile | None:
         return read_impairment(step.impairment)
     except ImpairmentError as error:
         raise PlanError(f"step {step.name}: {error.message}", error.hint) from error
+
+
+def runs_of(plan: Plan, step: Step) -> int:
+    """How many runs a step comes to, a sweep's with its baselines."""
+    return runs_of_sweep(plan, step) if step.over else plan.repeats_of(step)
 
 
 def runs_of_sweep(plan: Plan, step: Step) -> int:

@@ -45,14 +45,21 @@ def shelved_plans(folders: Sequence[Path], logbook: Logbook) -> list[ShelvedPlan
     return sorted(found, key=lambda plan: (-plan.times_judged, plan.name, plan.file))
 
 
-def find_plan(name: str, folders: Sequence[Path]) -> Path:
-    """The file of the plan that has a name. Raises PlanError."""
+def named_plans(folders: Sequence[Path]) -> dict[str, Path]:
+    """The plans of some folders by their names; one that cannot be read by that of its file, so that its own fault is
+    told."""
     named: dict[str, Path] = {}
     for path in _plan_files(folders):
         try:
             named.setdefault(read_plan(path).plan.name, path)
         except HarvokError:
-            named.setdefault(path.stem, path)  # so that its own fault is told
+            named.setdefault(path.stem, path)
+    return named
+
+
+def find_plan(name: str, folders: Sequence[Path]) -> Path:
+    """The file of the plan that has a name. Raises PlanError."""
+    named = named_plans(folders)
     if name in named:
         return named[name]
     near = get_close_matches(name, named, 1)

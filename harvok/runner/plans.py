@@ -30,7 +30,7 @@ from harvok.rigs.device_files import DeviceSettings
 from harvok.rigs.stations import StationsSettings
 from harvok.runner.impair import ask, borrowed_bridge
 from harvok.runner.places import place_between
-from harvok.runner.plan_files import PlanFile, device_of_plan, impairment_of, rig_of, runs_of_sweep, test_of
+from harvok.runner.plan_files import PlanFile, device_of_plan, impairment_of, rig_of, runs_of, runs_of_sweep, test_of
 from harvok.runner.recorder import OnRecord
 from harvok.runner.request import Label, Place, RigPlace, TestRequest
 from harvok.runner.run import run_test
@@ -166,8 +166,7 @@ def _unfinished(file: PlanFile, records: Mapping[str, Sequence[RunRecord]]) -> I
     plan = file.plan
     for step in plan.steps:
         there = sum(record.state == "complete" for record in records.get(step.name, []))
-        wanted = runs_of_sweep(plan, step) if step.over else plan.repeats_of(step)
-        if there < wanted:
+        if there < (wanted := runs_of(plan, step)):
             reason = f"the plan is not finished: {there} of {wanted} runs are there"
             yield Finding("RETEST", step.name, reason, "Run the plan again: it goes on where it stopped.")
 

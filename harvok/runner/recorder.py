@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from harvok.clock import Clock
+from harvok.core.bounds import UNLIKE_LETTERS
 from harvok.core.judgement.finding import Finding
 from harvok.core.models.control import Fault
 from harvok.core.models.run import RunRecord
@@ -20,8 +21,6 @@ from harvok.logbook.spool import keep_in_spool, spool_of
 from harvok.logbook.store import Logbook
 from harvok.runner.journal import Journal
 from harvok.runner.rescue import rescue
-
-_ID_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
 
 OnRecord = Callable[[RunRecord], None]
 Work = Callable[[Observer, Findings], None]
@@ -130,7 +129,7 @@ def new_id(started: datetime, is_taken: Callable[[str], bool]) -> str:
     """The id of a run that starts now: its time in UTC, and four letters against coincidence. Runs on a model take
     hundredths of a second, so that a sweep has dozens with one time, and coincidence comes about."""
     while True:
-        made = f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(_ID_LETTERS) for _ in range(4))}"
+        made = f"{started:%Y%m%d-%H%M%S}-{''.join(secrets.choice(UNLIKE_LETTERS) for _ in range(4))}"
         if not is_taken(made):
             return made
 

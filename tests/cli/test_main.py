@@ -38,12 +38,15 @@ class Ends(unittest.TestCase):
 
     def test_every_command_loads_and_has_a_summary(self) -> None:
         for name, row in COMMANDS.items():
-            command = program._load(name)
+            command = program.load_command(name)
             self.assertEqual(command.name, name)
             self.assertTrue(row.summary.endswith("."))
 
     def test_keyboard_and_unanswered_questions(self) -> None:
         group = typer.main.get_command(program.app)
         for fault, words in ((KeyboardInterrupt(), "at the keyboard"), (typer.Abort(), "not answered")):
-            with mock.patch.object(program, "_load", side_effect=fault), self.assertRaisesRegex(Exception, words):
+            with (
+                mock.patch.object(program, "load_command", side_effect=fault),
+                self.assertRaisesRegex(Exception, words),
+            ):
                 group.main(["ceiling", "1G"], standalone_mode=False)

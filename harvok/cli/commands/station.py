@@ -11,6 +11,7 @@ import typer
 
 from harvok.cli.bundles import bundled, secret_of
 from harvok.cli.options import DAY_S, LogbookOption, Rated, time_option, typed_command
+from harvok.core.bounds import UNLIKE_LETTERS
 from harvok.core.models.control import DEFAULT_CONTROL_PORT
 from harvok.errors import UsageError
 
@@ -29,12 +30,11 @@ app = typer.Typer(add_completion=False)
 
 _DOORS, _ERRANDS, _REFLECTOR = "Who is let in", "Tests as near end", "STAMP reflector"
 _BROWSER = "Hosts without Harvok"
-_TOKEN_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike when read out over a phone
 _TOKEN_GROUPS = 4  # of four letters: 79 bits
 
 
 def _new_token() -> str:
-    return "-".join("".join(secrets.choice(_TOKEN_LETTERS) for _ in range(4)) for _ in range(_TOKEN_GROUPS))
+    return "-".join("".join(secrets.choice(UNLIKE_LETTERS) for _ in range(4)) for _ in range(_TOKEN_GROUPS))
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,8 +118,5 @@ def _notices(trial: BrowserTrial, result: BrowserTrialResult) -> Iterator[str]:
         yield f"{trial.load}: {page.failed} of {page.failed + len(page.responses_s)} short requests got no answer"
     middle = statistics.median(page.responses_s) if page.responses_s else 0.0
     if page.responses_s and page.clock_step_s >= middle / 2:
-        yield f"{trial.load}: responses took no more than two steps of the browser's clock, {_step(page.clock_step_s)}"
-
-
-def _step(step_s: float) -> str:
-    return f"each {format_duration(step_s)}"
+        step = format_duration(page.clock_step_s)
+        yield f"{trial.load}: responses took no more than two steps of the browser's clock, each {step}"

@@ -194,7 +194,6 @@ def _measured(trial: UdpTrial, ip_version: IpVersion) -> Generator[UdpTrial, Udp
     return min(tries, key=lambda one: one[0])[1]
 
 
-_SHORT_TWICE = 2
 _STALLS = ("sending-host", "receiving-host")
 """What limits a trial where one of the hosts had no time for it just then."""
 
@@ -302,7 +301,7 @@ class _Attempts:
                 dropped.append(readings)
             best = max(best, held)
             short += min(map(_managed, readings)) < _HELD_WITH_A_STALL
-            if short == _SHORT_TWICE:
+            if short > 1:
                 break
         if dropped:
             return min(dropped, key=lambda one: sum(reading.socket_drops for reading in one))

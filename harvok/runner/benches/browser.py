@@ -6,7 +6,7 @@ from contextlib import contextmanager
 from harvok.clock import Clock
 from harvok.core.conditions import HostConditions
 from harvok.core.ethernet import ip_version_of
-from harvok.core.link import Link, PortSpeed
+from harvok.core.link import Link, port_speed
 from harvok.core.models.run import RigRecord
 from harvok.core.procedure import Context
 from harvok.host.facts import host_conditions
@@ -39,7 +39,7 @@ class BrowserBench:
             local_address=visit.address,
             missing=[UNTOLD],
         )
-        link = Link(place.rated_bps, None, _port(far))
+        link = Link(place.rated_bps, None, port_speed(far))
         yield Situation(
             rig=visit,
             kept_as=RigRecord(station=place.station, address=visit.local_address, port=place.port, control="plain"),
@@ -49,11 +49,6 @@ class BrowserBench:
             far=far,
             notices=[f"not told by a browser: {UNTOLD.partition(':')[0]}"],
         )
-
-
-def _port(far: HostConditions) -> PortSpeed | None:
-    port = far.interface
-    return PortSpeed(port.name, port.negotiated_bps, port.kind == "loopback") if port else None
 
 
 @contextmanager

@@ -3,9 +3,9 @@
 import hashlib
 from dataclasses import dataclass
 
+from harvok.core.bounds import UNLIKE_LETTERS
 from harvok.traffic.sockets import format_address
 
-_CODE_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that look alike
 _CODE_GROUPS = 3  # of four letters: 59 bits
 
 
@@ -23,8 +23,8 @@ def code_of(token: str) -> str:
     number = int.from_bytes(hashlib.sha256(b"harvok-page " + token.encode()).digest())
     letters = []
     for _ in range(4 * _CODE_GROUPS):
-        number, place = divmod(number, len(_CODE_LETTERS))
-        letters.append(_CODE_LETTERS[place])
+        number, place = divmod(number, len(UNLIKE_LETTERS))
+        letters.append(UNLIKE_LETTERS[place])
     text = "".join(letters)
     return "-".join(text[at : at + 4] for at in range(0, len(text), 4))
 

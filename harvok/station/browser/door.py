@@ -22,6 +22,7 @@ from harvok.clock import Clock
 from harvok.core.ends import RECEIVE, SEND
 from harvok.core.trials.browser import PageReport
 from harvok.errors import HarvokError, ProtocolError
+from harvok.station.browser.flows import shut
 from harvok.station.browser.visit import Visit, VisitRequest
 from harvok.station.doors import FIRST_REQUEST_S, MAX_STRANGERS, MAX_STRANGERS_OF_ONE
 from harvok.traffic.unproven import Unproven
@@ -230,19 +231,19 @@ class Door(ThreadingMixIn, BaseServer):
         self._lock = threading.Lock()
         self._strangers: Unproven[socket.socket] = Unproven(MAX_STRANGERS, MAX_STRANGERS_OF_ONE)
         self._proven: set[socket.socket] = set()
-        self._visits: dict[str, Visit] = {}
+        self._visit: Visit | None = None  # there is one at a time
         self._clock = clock
 
     def begin(self, asked: VisitRequest, address: str, local: str) -> Visit:
         """A browser wants to measure. Raises HarvokError where it cannot now."""
         visit = self.begin_visit(asked, address, local)
         with self._lock:
-            self._visits = {visit.name: visit}  # there is one at a time
+            self._visit = visit
         return visit
 
     def visit(self, name: str) -> Visit | None:
         with self._lock:
-            return self._visits.get(name)
+            return self._visit if self._visit and self._visit.name == name else None
 
     def prove(self, sock: socket.socket) -> bool:
         """A request with the code came on this connection; False where too many such connections are open."""
@@ -259,18 +260,18 @@ class Door(ThreadingMixIn, BaseServer):
     def close(self) -> None:
         """Ends everything."""
         for listener in self._listeners:
-            _shut(listener)  # wakes the thread that accepts
+            shut(listener)  # wakes the thread that accepts
             listener.close()
         with self._lock:
             for sock in [*self._proven, *self._strangers]:
-                _shut(sock)
+                shut(sock)
 
     def shutdown_request(self, request: Any) -> None:
         """A connection is over."""
         with self._lock:
             self._strangers.discard(request)
             self._proven.discard(request)
-        _shut(request)
+        shut(request)
         request.close()
 
     def handle_error(self, request: Any, client_address: Any) -> None:
@@ -288,12 +289,5 @@ class Door(ThreadingMixIn, BaseServer):
             with self._lock:
                 displaced = self._strangers.add(sock, with_zone(peer))
             if displaced:
-                _shut(displaced)
+                shut(displaced)
             self.process_request(sock, peer)
-
-
-def _shut(sock: socket.socket) -> None:
-    try:
-        sock.shutdown(socket.SHUT_RDWR)
-    except OSError:  # it is gone already
-        return

@@ -6,16 +6,23 @@ sends counts as it is read here.
 
 import threading
 from dataclasses import replace
-from socket import socket
+from socket import SHUT_RDWR, socket
 
 from harvok.clock import Clock
 from harvok.core.ends import CpuUse, Stream
-from harvok.core.trials.browser import BrowserTrial
 from harvok.core.trials.tcp import Connection, DirectionResult, TcpInfo, TcpInterval, TcpSummary
 from harvok.host.cpu import Meter, thread_times_s
 from harvok.traffic.sockets import describe, missing_here, read_tcp_info, with_send_buffer
 
 STATION_END = "far"
+
+
+def shut(sock: socket) -> None:
+    """Ends a connection for both ends, whatever thread waits for it."""
+    try:
+        sock.shutdown(SHUT_RDWR)
+    except OSError:  # it is gone already
+        return
 
 
 class Flow:
@@ -55,8 +62,8 @@ class Flow:
 class Flows:
     """All of one direction. Connections join it as the browser opens them, from any thread."""
 
-    def __init__(self, stream: Stream, trial: BrowserTrial, clock: Clock) -> None:
-        self.stream, self._trial, self._clock = stream, trial, clock
+    def __init__(self, stream: Stream, clock: Clock) -> None:
+        self.stream, self._clock = stream, clock
         self._sends = stream.role_at(STATION_END) == "sender"
         self._lock = threading.Lock()
         self._flows: dict[socket, Flow] = {}
@@ -142,10 +149,7 @@ class Flows:
     def cut(self) -> None:
         """Ends what is under way: the trial is over."""
         for flow in self._all():
-            try:
-                flow.sock.shutdown(2)
-            except OSError:  # it is over already
-                continue
+            shut(flow.sock)
 
     def _cpu(self) -> CpuUse | None:
         """This host's use of its cores, with each connection's thread as a worker."""

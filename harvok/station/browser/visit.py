@@ -52,7 +52,7 @@ class _Underway:
 
     def __init__(self, number: int, trial: BrowserTrial, clock: Clock) -> None:
         self.number, self.trial = number, trial
-        self.flows = {stream.name: Flows(stream, trial, clock) for stream in trial.streams}
+        self.flows = {stream.name: Flows(stream, clock) for stream in trial.streams}
         self.over = False
         self.rates_bps: dict[str, float] = {}
         self.report: PageReport | None = None
