@@ -11,7 +11,7 @@ import signal
 from types import FrameType
 from typing import Literal
 
-from harvok.signals import ENDING, heeded
+from harvok.signals import heed_no_more, heeded, once_more_where_lost
 
 _EXIT_CODE = 4
 _INSISTS = 3
@@ -32,6 +32,12 @@ def _interrupt(number: int, frame: FrameType | None) -> None:  # noqa: ARG001
         os._exit(_EXIT_CODE)
     if _heard >= _INSISTS:
         os._exit(_EXIT_CODE)
+
+
+def _was_lost() -> None:
+    global _state, _heard
+    _state = "running"
+    _heard -= 1
 
 
 def command_begins() -> None:
@@ -58,10 +64,10 @@ def main() -> None:
     gc.disable()
     for number in heeded():
         signal.signal(number, _interrupt)
+    once_more_where_lost(_interrupt, _was_lost)
     from harvok.cli.main import main as run
 
     try:
         run()
     finally:  # the interpreter takes its handlers down while it ends, and what it ignores it goes on ignoring
-        for number in ENDING:
-            signal.signal(number, signal.SIG_IGN)
+        heed_no_more()

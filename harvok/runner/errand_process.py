@@ -27,9 +27,10 @@ from harvok.runner.errands import Told
 from harvok.runner.recorder import Judge, Work
 from harvok.runner.request import Place, ReflectorPlace, TestRequest
 from harvok.runner.run import run_here
+from harvok.signals import heed_no_more
 from harvok.station.contact import Access
 from harvok.station.far_end import fault_of
-from harvok.worker.child import break_off_at_end_of_input, heed_no_more
+from harvok.worker.child import break_off_at_end_of_input
 
 _BOOK = "errand.sqlite"
 

@@ -27,8 +27,9 @@ from harvok.runner.samples import as_series
 from harvok.runner.site_files import read_site
 from harvok.runner.site_orders import LOGBOOK, Came, SiteOrders, decode_orders
 from harvok.runner.site_together import run_together, together
+from harvok.signals import heed_no_more
 from harvok.station.contact import Access
-from harvok.worker.child import break_off_at_end_of_input, heed_no_more, say
+from harvok.worker.child import break_off_at_end_of_input, say
 
 _BROKEN_OFF = "broken off by the coordinator"
 _COMMAND_S = 120.0

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from harvok.errors import HarvokError
+from harvok.signals import once_more_where_lost
 
 _PR_SET_PDEATHSIG, _PR_SET_TIMERSLACK = 1, 29  # uapi linux/prctl.h
 _TIMER_SLACK_NS = 1000
@@ -67,12 +68,8 @@ def break_off_at_end_of_input() -> None:
             pass
         signal.pthread_kill(main, signal.SIGINT)
 
+    once_more_where_lost(signal.default_int_handler)
     threading.Thread(target=watch, daemon=True).start()
-
-
-def heed_no_more() -> None:
-    """The work is done: that the parent closes the input is no reason to break anything off."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def end_with_parent(how: signal.Signals = signal.SIGKILL) -> None:
