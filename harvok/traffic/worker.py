@@ -19,14 +19,14 @@ from harvok.traffic.counters import Cell, Counters
 from harvok.traffic.zero_copy import BLOCK_BYTES, block_of, drop_and_compare, send_from_file
 from harvok.worker.child import run, say_ready, wait_begin
 
-BLOCKS_ALONE, BLOCKS_SHARING = 2, 8
+BLOCKS_ALONE, BLOCKS_SHARING, BLOCKS_FAST = 2, 8, 32
 """How many blocks one call moves. All of them are one and the same block: it stays in the core's cache, so that what is
-measured is the kernel and the link, not this host's memory. A flow that is alone goes fastest with short
-calls, which let acknowledgements in between; several flows, which share cores, with long calls, which switch less
-often."""
+measured is the kernel and the link, not this host's memory. A flow that is alone goes fastest with short calls, which
+let acknowledgements in between; several flows, which share cores, with long calls, which switch less often, and the
+longest while they are fast: between two calls the interpreter finds its own code gone from the cache."""
 
-_FAST_BPS = 4e9
-"""Of one flow: then a whole call's bytes come within a millisecond."""
+_FAST_BPS, _NO_LONGER_FAST_BPS = 4e9, 1e9
+"""Of one flow: then the longest call takes 4 ms, and no more than 17 ms; a flow that waits for its turn is not slow."""
 _LOOK_EVERY_BYTES = 8 * 1024 * 1024
 
 
@@ -63,11 +63,13 @@ def _block(seed: str) -> memoryview:
 
 def _send(sock: socket.socket, block: memoryview, cells: memoryview, at: int, blocks_a_call: int) -> None:
     """Sends without end, counting into `cells[at]`."""
-    blocks = [block] * blocks_a_call
-    send, total = sock.sendmsg, 0
+    blocks, speed = [block] * blocks_a_call, FlowSpeed() if blocks_a_call > BLOCKS_ALONE else None
+    send, to, total = os.writev, sock.fileno(), 0
     while True:
-        total += send(blocks)
+        total += send(to, blocks)
         cells[at] = total
+        if speed and total >= speed.look_at_bytes and speed.changes(total):
+            blocks = [block] * (BLOCKS_FAST if speed.fast else blocks_a_call)
 
 
 def _send_amount(sock: socket.socket, block: memoryview, cells: memoryview, at: int, amount_bytes: int) -> None:
@@ -88,36 +90,42 @@ def _await_reader(sock: socket.socket) -> None:
 
 def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blocks_a_call: int) -> None:
     """Receives until the other end closes, counting into `cells[at]`; stamps the first byte into `cells[first_at]`."""
-    blocks = [memoryview(mmap.mmap(-1, BLOCK_BYTES))] * blocks_a_call
-    waiting = WholeCalls(sock, blocks_a_call * BLOCK_BYTES) if blocks_a_call > BLOCKS_ALONE else None
-    receive = sock.recvmsg_into
-    total = receive(blocks)[0]
+    alone = blocks_a_call == BLOCKS_ALONE
+    blocks = [memoryview(mmap.mmap(-1, BLOCK_BYTES))] * (BLOCKS_ALONE if alone else BLOCKS_FAST)
+    speed = None if alone else FlowSpeed()
+    receive, of = os.readv, sock.fileno()
+    total = receive(of, blocks)
     cells[first_at] = SYSTEM.now_ns()
     cells[at] = total
-    while got := receive(blocks)[0]:
+    while got := receive(of, blocks):
         total += got
         cells[at] = total
-        if waiting and total >= waiting.look_at_bytes:
-            waiting.look(total)
+        if speed and total >= speed.look_at_bytes and speed.changes(total):
+            wake_at(sock, blocks_a_call * BLOCK_BYTES if speed.fast else 1)
 
 
-class WholeCalls:
-    """Has the kernel wake a fast flow that shares its core only once a whole call's bytes are there, so that it takes
-    fewer turns; and a slow one with every byte, so that what arrived is counted at once."""
+def wake_at(sock: socket.socket, some_bytes: int) -> None:
+    """Has the kernel wake a receiver once that many bytes are there: many for a fast flow that shares its core, so that
+    it takes fewer turns; one for a slow flow, so that what arrived is counted at once."""
+    sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, some_bytes)
 
-    def __init__(self, sock: socket.socket, call_bytes: int) -> None:
-        self._sock, self._call_bytes, self._whole_calls = sock, call_bytes, False
+
+class FlowSpeed:
+    """Whether a flow is fast: looked at every few megabytes while it is not, and at every call while it is, since a
+    long call takes long as soon as it is slow."""
+
+    def __init__(self) -> None:
+        self.fast = False
         self._since_ns, self._since_bytes, self.look_at_bytes = SYSTEM.now_ns(), 0, _LOOK_EVERY_BYTES
 
-    def look(self, total: int) -> None:
-        """How fast the flow was since the last look."""
-        now_ns = SYSTEM.now_ns()
-        fast = (total - self._since_bytes) * 8e9 > _FAST_BPS * (now_ns - self._since_ns)
-        if fast != self._whole_calls:
-            self._whole_calls = fast
-            self._sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, self._call_bytes if fast else 1)
+    def changes(self, total: int) -> bool:
+        """Looks at how fast the flow was since the last look, and says whether that is news."""
+        now_ns, was_fast = SYSTEM.now_ns(), self.fast
+        at_least_bps = _NO_LONGER_FAST_BPS if was_fast else _FAST_BPS
+        self.fast = (total - self._since_bytes) * 8e9 > at_least_bps * (now_ns - self._since_ns)
         self._since_ns, self._since_bytes = now_ns, total
-        self.look_at_bytes = total if fast else total + _LOOK_EVERY_BYTES
+        self.look_at_bytes = total if self.fast else total + _LOOK_EVERY_BYTES
+        return self.fast != was_fast
 
 
 def _flow(orders: Orders, sock: socket.socket, counters: Counters, row: int) -> None:

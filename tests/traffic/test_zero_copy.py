@@ -1,3 +1,4 @@
+import select
 import socket
 import threading
 import unittest
@@ -9,7 +10,7 @@ from harvok.core.trials.tcp import DirectionOutcome, Method, TcpTrial
 from harvok.errors import FlowBrokenError, UnsupportedError
 from harvok.testing.clock import ManualClock
 from harvok.traffic.counters import Cell, Counters
-from harvok.traffic.worker import WholeCalls
+from harvok.traffic.worker import FlowSpeed, wake_at
 from harvok.traffic.zero_copy import BLOCK_BYTES, block_of, drop_and_compare, resolved, send_from_file
 from tests.traffic.test_tcp import Joined
 
@@ -26,16 +27,23 @@ def joined_sockets() -> tuple[socket.socket, socket.socket]:
 class Waiting(unittest.TestCase):
     def test_the_kernel_waits_for_a_fast_flow_and_not_for_a_slow_one(self) -> None:
         near, far = joined_sockets()
-        with near, far, mock.patch("harvok.traffic.worker.SYSTEM", ManualClock()) as clock:
-            waiting = WholeCalls(far, 8 * BLOCK_BYTES)
-            seen, total = [], 0
-            for rate_bps in (1e9, 8e9, 8e9, 1e9):
-                moved = waiting.look_at_bytes - total + BLOCK_BYTES
+        with near, far:
+            wake_at(far, 8 * BLOCK_BYTES)
+            self.assertEqual(far.getsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT), 8 * BLOCK_BYTES)
+            near.send(b"a")
+            self.assertEqual(select.select([far], [], [], 0)[0], [])
+            wake_at(far, 1)
+            self.assertEqual(select.select([far], [], [], 10)[0], [far])
+
+    def test_a_flow_that_waits_for_its_turn_is_not_slow(self) -> None:
+        with mock.patch("harvok.traffic.worker.SYSTEM", ManualClock()) as clock:
+            speed, seen, total = FlowSpeed(), [], 0
+            for rate_bps in (3e9, 8e9, 2e9, 0.5e9, 2e9):
+                moved = speed.look_at_bytes - total + BLOCK_BYTES
                 clock.sleep(moved * 8 / rate_bps)
                 total += moved
-                waiting.look(total)
-                seen.append(far.getsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT))
-        self.assertEqual(seen, [1, 8 * BLOCK_BYTES, 8 * BLOCK_BYTES, 1])
+                seen.append((speed.changes(total), speed.fast))
+        self.assertEqual(seen, [(False, False), (True, True), (False, True), (True, False), (False, False)])
 
 
 class ZeroCopy(unittest.TestCase):
