@@ -3,8 +3,9 @@ alternated, over a wire of two virtual ports.
 
     python benchmarks/frames_against_c.py [--sizes 64 1518] [--rounds 7] [--seconds 2]
 
-Both send flat out; prints frames/s sent, CPU seconds of the receiver for a million frames, and frames that a receive
-ring dropped, for each round, and the medians of the ratios of neighbours. Needs cc, and root or user namespaces.
+All send flat out; prints frames/s sent, CPU seconds of the receiver for a million frames, and frames that a receive
+ring dropped, for each round, and the medians of the ratios. The C program runs before and after each round: a round in
+which its own speed changed by more than 7 % says nothing, and is not counted. Needs cc, and root or user namespaces.
 """
 
 import argparse
@@ -25,10 +26,13 @@ from harvok.host.namespaces import TESTER_PORTS
 from harvok.rigs.ports import FramePorts
 from harvok.rigs.virtual import VirtualPorts
 from harvok.traffic.frames import rows_of
+from harvok.traffic.layout import batch_for, slots_for
 from harvok.worker.child import enter_namespaces
 
 _SOURCE = Path(__file__).with_name("frames_reference.c")
 _FLAT_OUT_FPS = 1e9
+_QUIET, _TRIES = 0.93, 4
+"""How alike the C program's rates before and after a round are to be, and how many rounds to try for each wanted."""
 WIRE = {"version": 1, "kind": "virtual", "name": "wire", "rated": "100G", "device": "wire"}
 XDP = WIRE | {"sender": "xdp"}
 
@@ -42,8 +46,9 @@ class Round:
     lost: int
 
 
-def reference(program: Path, namespaces: list[str], size: int, seconds: float) -> Round:
-    """One round of the C program, with its halves on the cores that Harvok's workers use."""
+def reference(program: Path, namespaces: list[str], size: int, seconds: float, slots: int = 0) -> Round:
+    """One round of the C program, with its halves on the cores that Harvok's workers use; 0 slots are what it takes by
+    itself."""
     cores = usable_cores()
 
     def start(core: int, *arguments: str) -> "subprocess.Popen[str]":
@@ -56,7 +61,9 @@ def reference(program: Path, namespaces: list[str], size: int, seconds: float) -
     receiver = start(cores[1 % len(cores)], "receive", TESTER_PORTS[1], str(seconds + 1))
     assert receiver.stdout
     receiver.stdout.readline()
-    sent, took_s = start(cores[0], "send", TESTER_PORTS[0], str(size), str(seconds)).communicate()[0].split()
+    sent, took_s = (
+        start(cores[0], "send", TESTER_PORTS[0], str(size), str(slots), str(seconds)).communicate()[0].split()
+    )
     received, cpu_s, *_ = receiver.communicate()[0].split()
     return Round(int(sent) / float(took_s), float(cpu_s) / int(received) * 1e6, int(sent) - int(received))
 
@@ -92,25 +99,63 @@ def main() -> None:
             measure(program, ring, xdp, size, asked.rounds, asked.seconds)
 
 
-def measure(program: Path, ring: FramePorts, xdp: FramePorts, size: int, rounds: int, seconds: float) -> None:
-    """Alternates the three, and prints each round and the medians."""
-    found = []
-    for number in range(1, rounds + 1):
-        theirs = reference(program, list(ring._wiring.namespaces), size, seconds)
-        ours, by_xdp = harvok(ring, size, seconds), harvok(xdp, size, seconds)
-        found.append((theirs, ours, by_xdp))
-        print(
-            f"{size} B, round {number}: C {theirs.sent_fps:9.0f} frames/s, {theirs.receive_cpu_s:.3f} s CPU a million;"
-            f" Harvok {ours.sent_fps:9.0f}, {ours.receive_cpu_s:.3f}; by xdp {by_xdp.sent_fps:9.0f}; "
-            f"lost {theirs.lost}, {ours.lost} and {by_xdp.lost}"
+@dataclass(frozen=True)
+class Compared:
+    """One round: the C program before and after, and with a ring as long as Harvok's; Harvok by its rings and by xdp."""
+
+    before: Round
+    after: Round
+    alike: Round
+    ours: Round
+    xdp: Round
+
+    @property
+    def quiet(self) -> bool:
+        """Whether the machine was as fast at its end as at its beginning, by the C program alone."""
+        slower, faster = sorted((self.before.sent_fps, self.after.sent_fps))
+        return slower > _QUIET * faster
+
+    @property
+    def ratio(self) -> float:
+        return self.ours.sent_fps / statistics.mean((self.before.sent_fps, self.after.sent_fps))
+
+    def __str__(self) -> str:
+        return (
+            f"C {self.before.sent_fps:9.0f} and {self.after.sent_fps:9.0f} frames/s, "
+            f"{self.before.receive_cpu_s:.3f} s CPU a million, with our ring {self.alike.sent_fps:9.0f}; "
+            f"Harvok {self.ours.sent_fps:9.0f}, {self.ours.receive_cpu_s:.3f}; by xdp {self.xdp.sent_fps:9.0f}; "
+            f"lost {self.before.lost}, {self.ours.lost} and {self.xdp.lost}"
+            + ("" if self.quiet else "; not counted: the machine's speed changed")
         )
-    ratios = sorted(ours.sent_fps / theirs.sent_fps for theirs, ours, _ in found)
-    xdp_ratios = sorted(by_xdp.sent_fps / ours.sent_fps for _, ours, by_xdp in found)
-    cpu_s = statistics.median(ours.receive_cpu_s for _, ours, _ in found)
+
+
+def measure(program: Path, ring: FramePorts, xdp: FramePorts, size: int, rounds: int, seconds: float) -> None:
+    """Alternates them until there are enough quiet rounds, and prints each and the medians of the quiet ones."""
+    slots = slots_for(size, batch_for(_FLAT_OUT_FPS, 1), 1, 1, taken_at_once=True)
+    namespaces, found, tried = list(ring._wiring.namespaces), list[Compared](), 0
+    before = reference(program, namespaces, size, seconds)
+    while len(found) < rounds and tried < _TRIES * rounds:
+        ours, by_xdp = harvok(ring, size, seconds), harvok(xdp, size, seconds)
+        alike, after = (reference(program, namespaces, size, seconds, ring_slots) for ring_slots in (slots, 0))
+        one = Compared(before, after, alike, ours, by_xdp)
+        tried, before = tried + 1, after
+        print(f"{size} B, round {tried}: {one}", flush=True)
+        if one.quiet:
+            found.append(one)
+    if not found:
+        raise SystemExit(f"{size} B: the machine was not quiet in any of {tried} rounds")
+    _print_medians(size, found, tried)
+
+
+def _print_medians(size: int, found: list[Compared], tried: int) -> None:
+    ratios = sorted(one.ratio for one in found)
+    alike = statistics.median(one.ours.sent_fps / one.alike.sent_fps for one in found)
+    by_xdp = statistics.median(one.xdp.sent_fps / one.ours.sent_fps for one in found)
+    cpu_s = statistics.median(one.ours.receive_cpu_s for one in found)
     print(
-        f"{size} B: ratio sent {statistics.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f}), receiver "
-        f"{cpu_s:.3f} s of CPU a million; xdp {statistics.median(xdp_ratios):.2f} of the ring "
-        f"({xdp_ratios[0]:.2f} to {xdp_ratios[-1]:.2f})"
+        f"{size} B: ratio sent {statistics.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f}) in {len(found)} "
+        f"quiet rounds of {tried}; {alike:.2f} of C with a ring as short; receiver {cpu_s:.3f} s of CPU a million; "
+        f"xdp {by_xdp:.2f} of the ring"
     )
 
 

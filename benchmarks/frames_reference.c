@@ -1,6 +1,6 @@
 /* The yardstick for the frame engine: the same packet rings, driven by a bare C program.
  *
- *   frames_reference send IF FRAME_BYTES SECONDS     numbered, stamped frames, flat out; prints frames and seconds
+ *   frames_reference send IF FRAME_BYTES SLOTS SECONDS     numbered, stamped frames, flat out; prints frames and seconds; 0 slots for its own ring
  *   frames_reference receive IF SECONDS              counts, checks numbers and adds up delays; prints frames
  */
 #define _GNU_SOURCE
@@ -46,8 +46,9 @@ static void build(uint8_t *frame, int bytes, uint16_t slot) {
     *(uint16_t *)(frame + 46) = htons(slot);
 }
 
-static void send_frames(const char *interface, int frame_bytes, double seconds) {
-    int slot_bytes = frame_bytes <= 82 ? 128 : 2048, slots = frame_bytes <= 82 ? 8192 : 2048;
+static void send_frames(const char *interface, int frame_bytes, int slots, double seconds) {
+    int slot_bytes = frame_bytes <= 82 ? 128 : 2048;
+    slots = slots ? slots : frame_bytes <= 82 ? 8192 : 2048;
     int version = TPACKET_V2, one = 1, fd = socket(AF_PACKET, SOCK_RAW, 0);
     struct tpacket_req request = {.tp_block_size = slot_bytes * slots, .tp_block_nr = 1,
                                   .tp_frame_size = slot_bytes, .tp_frame_nr = slots};
@@ -138,8 +139,8 @@ static void receive_frames(const char *interface, double seconds) {
 }
 
 int main(int argc, char **argv) {
-    if (argc == 5 && !strcmp(argv[1], "send")) send_frames(argv[2], atoi(argv[3]), atof(argv[4]));
+    if (argc == 6 && !strcmp(argv[1], "send")) send_frames(argv[2], atoi(argv[3]), atoi(argv[4]), atof(argv[5]));
     else if (argc == 4 && !strcmp(argv[1], "receive")) receive_frames(argv[2], atof(argv[3]));
-    else return fprintf(stderr, "usage: frames_reference send IF BYTES SECONDS | receive IF SECONDS\n"), 2;
+    else return fprintf(stderr, "usage: frames_reference send IF BYTES SLOTS SECONDS | receive IF SECONDS\n"), 2;
     return 0;
 }

@@ -8,7 +8,7 @@ from harvok.errors import UsageError
 from harvok.traffic.rings import slot_bytes_for, slots_in_whole_pages
 
 _RING_BYTES, _MIN_SLOTS = 8 << 20, 1024
-_MAX_BATCH = 256
+_MAX_BATCH = 512
 _BATCHES_A_SECOND = 30_000
 _DELAYS_A_SECOND, _MAX_DELAY_ONE_IN = 100_000, 31
 _BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
@@ -36,7 +36,8 @@ def delay_one_in(load_fps: float) -> int:
 
 
 def slots_for(largest_frame: int, batch: int, mix: int, pairs: int, taken_at_once: bool = False) -> int:
-    """The length of a ring: some megabytes, whole batches, whole turns of a mix, and room for every address pair.
+    """The length of a ring: some megabytes, two or more whole batches, whole turns of a mix, and room for every address
+    pair.
 
     A card takes frames when it gets round to them. Virtual ports take them at once, on the sender's own core, so that
     half the length is enough, and what stays in that core's cache is sent faster.
@@ -46,7 +47,7 @@ def slots_for(largest_frame: int, batch: int, mix: int, pairs: int, taken_at_onc
     slot_bytes = slot_bytes_for(largest_frame)
     wanted = min(max(_RING_BYTES // slot_bytes // 4, _MIN_SLOTS), 8192) // (2 if taken_at_once else 1)
     whole = mix * batch if mix > 1 else batch
-    slots = slots_in_whole_pages(max(wanted, pairs), slot_bytes, whole)
+    slots = slots_in_whole_pages(max(wanted, pairs, 2 * batch), slot_bytes, whole)
     if slots > MAX_SLOTS:
         raise UsageError(
             f"no sending ring holds bursts of {batch} frames of a mix of {mix} sizes over {pairs} address pairs",

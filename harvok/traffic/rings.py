@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from harvok.core.ethernet import FCS_BYTES, VLAN_TAG_BYTES
 from harvok.core.wire.frame import (
+    ETHERTYPE_OF,
     MORE_FRAGMENTS,
     FrameIp,
     fragment_offset,
@@ -453,12 +454,13 @@ def listen_to_everything(sock: socket.socket, interface: str) -> None:
 
 
 def counting_socket(interface: str, ip: FrameIp, stream: int, tags: int = 0) -> socket.socket:
-    """A socket that only counts: how many frames of a stream come in on a port; see `statistics`."""
+    """A socket that only counts: how many frames of a stream come in on a port; see `statistics`. Where it can, it asks
+    for one protocol alone: a socket that asks for every one has the kernel look at each frame that the port sends."""
     sock = open_packet_socket(interface)
     sock.setsockopt(SOL_PACKET, IGNORE_OUTGOING, 1)
     sock.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4096)
     attach_filter(sock, stream_filter(ip, stream, 64, tags))
-    bind(sock, interface, EVERY_PROTOCOL)
+    bind(sock, interface, EVERY_PROTOCOL if tags else ETHERTYPE_OF[ip])
     return sock
 
 

@@ -106,7 +106,7 @@ class Filters(unittest.TestCase):
 
 class Layout(unittest.TestCase):
     def test_batches_keep_the_calls_at_some_thirty_thousand(self) -> None:
-        wanted = {10: 1, 30_000: 1, 30_001: 2, 100_000: 4, 812_743: 32, 1_488_095: 64, 5e6: 256, 1e9: 256}
+        wanted = {10: 1, 30_000: 1, 30_001: 2, 100_000: 4, 812_743: 32, 1_488_095: 64, 5e6: 256, 1e9: 512}
         for load_fps, batch in wanted.items():
             self.assertEqual(batch_for(load_fps, 1), batch)
         self.assertEqual(batch_for(10, 256), 256)
