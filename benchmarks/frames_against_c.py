@@ -101,7 +101,7 @@ def main() -> None:
 
 @dataclass(frozen=True)
 class Compared:
-    """One round: the C program before and after, and with a ring as long as Harvok's; Harvok by its rings and by xdp."""
+    """One round: the C program before and after, and with a ring like ours; Harvok by its rings and by xdp."""
 
     before: Round
     after: Round
