@@ -5,15 +5,16 @@
 Noise of one repeat: normal, with heavy tails (Student's t of 4 degrees), with a drift from run to run, or with one run
 in twenty spoiled by a few percent. Prints a Markdown table: false rejects (nothing changed), false accepts (a loss of
 twice the margin), and how often a loss of 2 % is seen when the margin is 1 %. A second one: what becomes of series in
-which single repeats are dead or low.
+which single repeats are dead or low. A third: what becomes of a limit to loss when few datagrams are sent.
 """
 
 import argparse
 import math
 import random
 from collections.abc import Callable
+from dataclasses import replace
 
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, counted_share
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.judgement.criteria import judge
 from harvok.core.judgement.sample import RunSample, Series
@@ -101,6 +102,37 @@ def show_faults(pairs: int) -> None:
             print(f"| {name} | {deviation * 100:g} % | {repeats} | {shown} |", flush=True)
 
 
+_MOST_LOST = 1e-4
+_SENT = (1_000, 4_000, 10_000, 50_000, 200_000)
+
+
+def counted(sent: int, loss: float, says_of_how_many: bool, pairs: int) -> dict[str, float]:
+    """How often each verdict comes of a limit of 0.01 % loss, over five repeats of so many datagrams each. Without
+    saying of how many, only the spread of the repeats counts."""
+    import numpy as np
+
+    rng, verdicts = np.random.default_rng(3), dict.fromkeys(("ACCEPT", "RETEST", "REJECT"), 0)
+    criterion = Criterion("datagram-loss", "a", maximum=_MOST_LOST)
+    for _ in range(pairs):
+        figures = [counted_share("datagram-loss", lost, sent, {}) for lost in rng.poisson(loss * sent, 5).tolist()]
+        figures = figures if says_of_how_many else [replace(figure, resolution=0.0) for figure in figures]
+        runs = [RunSample(str(number), [figure], {}) for number, figure in enumerate(figures)]
+        verdicts[judge([criterion], {"a": Series("a", runs)}, Rules()).verdict] += 1
+    return {verdict: count / pairs for verdict, count in verdicts.items()}
+
+
+def show_counts(pairs: int) -> None:
+    """The table of a limit to loss."""
+    print("\n| true loss | datagrams a repeat | judged by | ACCEPT | RETEST | REJECT |")
+    print("| --- | --- | --- | --- | --- | --- |")
+    for loss in (_MOST_LOST / 4, 2 * _MOST_LOST):
+        for sent in _SENT:
+            for how, says in (("spread alone", False), ("spread and count", True)):
+                found = counted(sent, loss, says, pairs)
+                shown = " | ".join(f"{share * 100:.1f} %" for share in found.values())
+                print(f"| {loss * 100:g} % | {sent} | {how} | {shown} |", flush=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--pairs", type=int, default=2000)
@@ -118,6 +150,7 @@ def main() -> None:
                 shown = " | ".join(f"{one * 100:.1f} %" for one in (rejects, accepts, seen))
                 print(f"| {name} | {deviation * 100:g} % | {repeats} | {how} | {shown} |", flush=True)
     show_faults(pairs)
+    show_counts(pairs)
 
 
 if __name__ == "__main__":

@@ -34,7 +34,7 @@ class Figure:
     `mark` is `tester-limit` where the tester could not do more, so that the device may well, and `lossy` where a delay
     is of a stream that lost frames: no verdict rests on either.
     `resolution` is how much higher the true value may be, in the unit of the quantity, since the search that found it
-    looked no closer; 0 where nothing was searched.
+    looked no closer; of a share that was counted, one in all that were; 0 where neither is so.
     """
 
     quantity: str
@@ -51,6 +51,11 @@ class Figure:
     def key(self) -> FigureKey:
         """What this figure is of; figures of different runs with one key may be compared."""
         return figure_key(self.quantity, self.labels)
+
+
+def counted_share(quantity: str, seen: int, of: int, labels: dict[str, str], mark: Mark = "") -> Figure:
+    """A figure of so many that were counted of so many; of none it is 0."""
+    return Figure(quantity, seen / of if of else 0.0, labels, mark, 1 / of if of else 0.0)
 
 
 def find(figures: Iterable[Figure], quantity: str, **labels: str) -> float | None:

@@ -50,6 +50,11 @@ class Quantity:
         return 1.0 if self.unit == "ratio" and self.of_a_whole else None
 
     @property
+    def is_counted_share(self) -> bool:
+        """Whether it is so many of so many, as lost datagrams are of those that were sent."""
+        return self.resolution == "counted" and self.unit == "ratio"
+
+    @property
     def is_rate(self) -> bool:
         """Whether it says how much got through, which is what a limiter explains."""
         return bool(self.layer) and self.better == "higher"

@@ -1,6 +1,7 @@
 """Commented plans to start from, one for each usual job."""
 
 import json
+import math
 from typing import Literal
 
 from harvok.core.units import parse_rate_bps, write_speed
@@ -72,7 +73,7 @@ _CLEAN = """
 [[criteria]]
 figure = "datagram-loss"
 step = {step}
-max = "0.01%"
+max = "{most}"
 """
 _TCP_REGRESSION = """
 [[criteria]]             # no worse than the step it is compared with
@@ -116,7 +117,7 @@ def plan_text(job: Job, name: str, where: str, rated: str, repeats: int, duratio
         repeats=repeats,
         min_repeats=min(repeats, 5),
     )
-    return head + (_frames(job, duration_s or 60) if frames else _tcp(job, rated, duration_s or 10))
+    return head + (_frames(job, duration_s or 60) if frames else _tcp(job, rated, duration_s or 10, repeats))
 
 
 def _frames(job: Job, duration_s: int) -> str:
@@ -137,26 +138,41 @@ def _step(name: str, direction: str, duration: str, instruction: str, again: str
 
 _LONGEST_UDP_TRIAL_S = 3
 """Of a search, which takes about ten in each direction."""
+_USUAL_LOSS_TRIAL_S, _LONGEST_LOSS_TRIAL_S = 5, 30
+_MAX_LOSSES = (0.0001, 0.001)
+"""The stricter where it can be shown in the usual time; links of 10 Mb/s and less take too long to send as much."""
+_COUNTED_FOR_A_LIMIT = 7
+"""Datagrams for each that a limit lets be lost: where none of so many is, it is met with a confidence of 99.8 %."""
+_DATAGRAM_L2_BITS = 1518 * 8
 
 
-def _by_udp(first: str, rated: str, duration_s: int) -> tuple[str, str]:
+def _by_udp(first: str, rated: str, duration_s: int, repeats: int) -> tuple[str, str]:
     """The steps that measure by UDP what another measured by TCP, and what they must come to: the same figure, and
     nothing lost where nothing fills up."""
     half, second = json.dumps(f"{first}-half"), json.dumps(f"{first}-udp")
-    lasts = f"{min(duration_s, _LONGEST_UDP_TRIAL_S)}s"
-    steps = _HALF.format(name=half, half=write_speed(parse_rate_bps(rated) / 2), duration=lasts)
-    steps += _UDP.format(name=second, rated=rated, duration=lasts)
-    return steps, _CLEAN.format(step=half) + _AGREEMENT.format(first=json.dumps(first), second=second)
+    half_bps, lasts_s = parse_rate_bps(rated) / 2, min(duration_s, _LONGEST_UDP_TRIAL_S)
+    most, counted_s = _strictest_limit(half_bps, min(duration_s, _USUAL_LOSS_TRIAL_S) * repeats)
+    half_lasts_s = max(lasts_s, min(math.ceil(counted_s / repeats), _LONGEST_LOSS_TRIAL_S))
+    steps = _HALF.format(name=half, half=write_speed(half_bps), duration=f"{half_lasts_s}s")
+    steps += _UDP.format(name=second, rated=rated, duration=f"{lasts_s}s")
+    clean = _CLEAN.format(step=half, most=f"{most * 100:g}%")
+    return steps, clean + _AGREEMENT.format(first=json.dumps(first), second=second)
 
 
-def _tcp(job: Job, rated: str, duration_s: int) -> str:
+def _strictest_limit(rate_bps: float, within_s: float) -> tuple[float, float]:
+    """How little may be lost, as datagrams at a rate show within a time where they can, and the time that it takes."""
+    needed_s = [(most, _COUNTED_FOR_A_LIMIT / most * _DATAGRAM_L2_BITS / rate_bps) for most in _MAX_LOSSES]
+    return next((one for one in needed_s if one[1] <= within_s), needed_s[-1])
+
+
+def _tcp(job: Job, rated: str, duration_s: int, repeats: int) -> str:
     lasts = f"{duration_s}s"
     if job == "link":
-        udp, asked = _by_udp("health", rated, duration_s)
+        udp, asked = _by_udp("health", rated, duration_s, repeats)
         return _step("health", "each", lasts, "") + udp + _TCP_MIN + asked
     if job == "nic":
         alone = _step("each-way", "each", lasts, "Join the port under test to a known-good port with a short lead.")
-        udp, asked = _by_udp("each-way", rated, duration_s)
+        udp, asked = _by_udp("each-way", rated, duration_s, repeats)
         return alone + _step("both-ways", "both", lasts, "") + udp + _TCP_MIN + asked
     before, after = ("known-good", "under-test") if job == "cable" else ("before", "after")
     swap = "Swap in the lead under test." if job == "cable" else "Make the change."
@@ -165,7 +181,7 @@ def _tcp(job: Job, rated: str, duration_s: int) -> str:
     steps = _step(before, "each", lasts, first, undo) + _step(after, "each", lasts, swap, redo)
     regression = _TCP_REGRESSION.format(step=json.dumps(after), against=json.dumps(before))
     alternate = "alternate = true         # A B A B: swaps between all runs, so that drift cancels out\n"
-    udp, asked = _by_udp(after, rated, duration_s)
+    udp, asked = _by_udp(after, rated, duration_s, repeats)
     if job == "change":
         return alternate + steps + udp + regression + asked
     return steps + udp + regression + _TCP_MIN + asked

@@ -3,9 +3,10 @@
 import unittest
 from collections.abc import Sequence
 
-from harvok.core.figures import Figure, Mark
+from harvok.core.figures import Figure, Mark, counted_share
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.judgement.criteria import Judgement, judge
+from harvok.core.judgement.finding import Finding
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.judgement.spans import percent_span, quantity_span
 from harvok.core.judgement.stability import oddities
@@ -65,6 +66,49 @@ class Limits(unittest.TestCase):
         self.assertEqual(judged(one, series("a", STEADY)).verdict, "ACCEPT")
         twenty = judge([one] * 20, {"a": series("a", STEADY)}, Rules())
         self.assertEqual(twenty.verdict, "RETEST")
+
+
+def losses(lost: int, sent: int) -> Series:
+    labels = {"direction": "send"}
+    figures = [counted_share("datagram-loss", lost, sent, labels) for _ in range(5)]
+    return Series("a", [RunSample(f"a{n}", [figure], {}) for n, figure in enumerate(figures)])
+
+
+class Counts(unittest.TestCase):
+    """Limits of what was counted: few of few say little."""
+
+    def at_most(self, maximum: float, found: Series) -> Finding:
+        (finding,) = judged(Criterion("datagram-loss", "a", maximum=maximum), found).findings
+        return finding
+
+    def test_nothing_lost_of_few_meets_no_strict_limit(self) -> None:
+        finding = self.at_most(1e-4, losses(0, 1000))
+        self.assertEqual(finding.verdict, "RETEST")
+        self.assertIn("datagram loss is 0 of 5 000, by which it may be up to 0.074 %, which straddles", finding.reason)
+        self.assertEqual(finding.advice, "Count 37 000 or more: by longer runs, or more of them.")
+
+    def test_nothing_lost_of_many_meets_it(self) -> None:
+        finding = self.at_most(1e-4, losses(0, 10_000))
+        self.assertEqual(finding.verdict, "ACCEPT")
+        self.assertIn("datagram loss is 0.00 %, which meets", finding.reason)
+
+    def test_that_nothing_is_lost_at_all_is_asked_of_the_test_alone(self) -> None:
+        self.assertEqual(self.at_most(0.0, losses(0, 1000)).verdict, "ACCEPT")
+        self.assertEqual(self.at_most(0.0, losses(1, 1000)).verdict, "REJECT")
+
+    def test_few_that_were_lost_miss_a_limit_only_beyond_chance(self) -> None:
+        self.assertEqual(self.at_most(0.005, losses(1, 100)).verdict, "RETEST")
+        self.assertEqual(self.at_most(0.001, losses(1, 100)).verdict, "REJECT")
+
+    def test_one_that_was_lost_of_few_rejects_nothing(self) -> None:
+        good, labels = losses(0, 1000), {"direction": "send"}
+        unlucky = RunSample("a5", [counted_share("datagram-loss", 1, 1000, labels)], {})
+        found = judged(Criterion("datagram-loss", "a", maximum=1e-4), Series("a", [*good.runs[:4], unlucky]))
+        self.assertEqual(found.verdict, "RETEST")
+        self.assertTrue(any("repeat 5 stands apart" in finding.reason for finding in found.findings))
+
+    def test_records_that_do_not_say_of_how_many_are_judged_as_before(self) -> None:
+        self.assertEqual(self.at_most(1e-4, series("a", [0.0] * 5, "datagram-loss")).verdict, "ACCEPT")
 
 
 class Spans(unittest.TestCase):

@@ -5,7 +5,7 @@ import unittest
 
 from scipy import stats
 
-from harvok.core.measures.statistics import fairness, relative_change, student_t, summarise
+from harvok.core.measures.statistics import fairness, relative_change, share_interval, student_t, summarise
 
 
 def noisy(rng: random.Random, count: int, centre: float, spread: float) -> list[float]:
@@ -103,6 +103,18 @@ class Changes(unittest.TestCase):
             found = relative_change(before, after).interval
             covered += found.low <= -0.03 <= found.high
         self.assertGreater(covered / tries, 0.93)
+
+
+class Shares(unittest.TestCase):
+    def test_against_the_chi_squared_distribution(self) -> None:
+        for seen, of in ((0, 1000), (5, 1000), (300, 1_000_000)):
+            found = share_interval(seen, of, 0.95)
+            self.assertAlmostEqual(found.low * of, stats.chi2.ppf(0.025, 2 * seen) / 2 if seen else 0.0)
+            self.assertAlmostEqual(found.high * of, stats.chi2.ppf(0.975, 2 * seen + 2) / 2)
+
+    def test_no_share_is_more_than_all(self) -> None:
+        self.assertEqual(share_interval(1, 1, 0.95).high, 1.0)
+        self.assertRaises(ValueError, share_interval, 0, 0, 0.95)
 
 
 class Fairness(unittest.TestCase):

@@ -276,6 +276,10 @@ class Plans(ProgramTest):
             self.assertIn("accepted if", said)
             self.assertIn("takes about", said)
             self.assertIn("max_spread", (self.folder / file).read_text())
+        for rated, most in (("1G", "0.01%"), ("10M", "0.1%")):  # as little as so many datagrams can show
+            new = ("plan", "new", "link.toml", "--job", "link", "--rated", rated, "--station", "hall", "--overwrite")
+            self.inside(*new)
+            self.assertIn(f'max = "{most}"', (self.folder / "link.toml").read_text())
         self.inside("plan", "new", "nic.toml", "--job", "nic", "--rated", "1G", "--station", "hall", code=2)
         self.assertIn("[[criteria]]", self.inside("plan", "show", "nic.toml").stdout)
         link = ("plan", "new", "short.toml", "--job", "link", "--rated", "1G", "--station", "hall", "--within")

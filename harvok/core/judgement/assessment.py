@@ -198,9 +198,25 @@ class Assessment:
         interval, summary = found.interval(self.confidence), found.summary
         if not is_known(interval):
             return self._single_run()
+        by_chance = summary.interval(self.confidence)
+        if found.count and not limit.value:
+            interval = by_chance  # that nothing at all is lost is asked of this test, and not of all time
+        elif found.count and limit.is_met_by(by_chance.low) and limit.is_met_by(by_chance.high):
+            return self._counted(found.count, interval, by_chance, limit)
         span = quantity_span(interval.low, interval.high, limit.value, self._meaning.unit)
         needed = repeats_needed(summary.deviation, abs(summary.mean - limit.value), self.confidence)
         return limit.hold(interval, self._place, f"{self._name} is {span}", _more(needed, len(summary.values)))
+
+    def _counted(self, count: tuple[int, int], interval: Interval, by_chance: Interval, limit: Limit) -> Finding:
+        """Of a share whose repeats meet a limit: whether so many were counted that this is no chance."""
+        unit = self._meaning.unit
+        if limit.is_met_by(interval.low) and limit.is_met_by(interval.high):
+            span = quantity_span(by_chance.low, by_chance.high, limit.value, unit)
+            return limit.hold(interval, self._place, f"{self._name} is {span}")
+        seen, of = (format_quantity(number, "count") for number in count)
+        clause = f"{self._name} is {seen} of {of}, by which it may be up to {format_quantity(interval.high, unit)}"
+        needed = format_quantity(_two_digits(count[1] * interval.high / limit.value), "count")
+        return limit.hold(interval, self._place, clause, f"Count {needed} or more: by longer runs, or more of them.")
 
     def _single_run(self) -> Finding:
         return Finding("RETEST", self._place, "a single run says nothing about spread", "Take at least five repeats.")
@@ -300,6 +316,12 @@ def _signed_span(interval: Interval, limit: float, unit: str) -> str:
     ends = interval.low, interval.high
     low, high = (f"{'-' if value < 0 else '+'}{format_quantity(abs(value), unit)}" for value in ends)
     return low if low == high else f"{low} to {high}"
+
+
+def _two_digits(number: float) -> int:
+    """A number that is no smaller, and round."""
+    step = int(10 ** max(math.floor(math.log10(number)) - 1, 0))
+    return math.ceil(number / step) * step
 
 
 def _more(needed: int | None, have: int) -> str:

@@ -3,7 +3,8 @@
 Repeats of a search that all end at the same load have no spread, and still say no more than that the truth lies
 between it and the next load that was tried. So that no limit is missed or met by a digit that was never measured,
 intervals are widened by the resolution of the search, of the histogram or of the clocks. It does not average out, so
-that it is added as it stands, and not under a square root.
+that it is added as it stands, and not under a square root. A share that was counted is never known better than such a
+count can be: repeats that all lost nothing of a thousand frames do not say that less than one of ten thousand is lost.
 """
 
 import math
@@ -13,25 +14,32 @@ from dataclasses import dataclass
 
 from harvok.core.figures import Figure, FigureKey
 from harvok.core.judgement.sample import RunSample
-from harvok.core.measures.statistics import Interval, Summary, difference, relative_change, summarise
+from harvok.core.measures.statistics import Interval, Summary, difference, relative_change, share_interval, summarise
 from harvok.core.quantities import QUANTITIES
 
+_CHANCE = 0.95
 _HISTOGRAM = 1 / 256
 """Of the value: half a bin of a histogram whose bins are 1/128 of it wide."""
 
 
 @dataclass(frozen=True, slots=True)
 class Estimate:
-    """The summary of the repeats, and how far the truth may lie `below` and `above` each value, in their unit."""
+    """The summary of the repeats, and how far the truth may lie `below` and `above` each value, in their unit. `count`
+    is how many were seen of how many, in all repeats, where the figure is such a share."""
 
     summary: Summary
     below: float = 0.0
     above: float = 0.0
+    count: tuple[int, int] | None = None
 
     def interval(self, confidence: float) -> Interval:
         """Where the true mean lies; infinite for a single value."""
         chance = self.summary.interval(confidence)
-        return Interval(chance.low - self.below, chance.high + self.above, confidence)
+        low, high = chance.low - self.below, chance.high + self.above
+        if self.count:
+            counted = share_interval(*self.count, confidence)
+            low, high = min(low, counted.low), max(high, counted.high)
+        return Interval(low, high, confidence)
 
 
 def estimate(key: FigureKey, runs: Sequence[RunSample]) -> Estimate:
@@ -42,10 +50,30 @@ def estimate(key: FigureKey, runs: Sequence[RunSample]) -> Estimate:
     if kind == "search":
         return Estimate(summary, above=max(figure.resolution for figure in figures))
     if kind == "histogram":
-        return Estimate(summary, *[_HISTOGRAM * abs(summary.mean)] * 2)
+        coarse = _HISTOGRAM * abs(summary.mean)
+        return Estimate(summary, coarse, coarse)
     if kind == "clock":
-        return Estimate(summary, *[_clock_error(figures, runs)] * 2)
-    return Estimate(summary)
+        error = _clock_error(figures, runs)
+        return Estimate(summary, error, error)
+    return Estimate(summary, count=_count(figures))
+
+
+def at_best(figures: Sequence[Figure], at_least: bool) -> float:
+    """The mean of figures of one quantity; of shares that were counted, what chance allows it to be at best, where the
+    best is the highest (`at_least`) or the lowest. Raises ValueError when there are none."""
+    count = _count(figures)
+    if not count:
+        return statistics.fmean(figure.value for figure in figures)
+    interval = share_interval(*count, _CHANCE)
+    return interval.high if at_least else interval.low
+
+
+def _count(figures: Sequence[Figure]) -> tuple[int, int] | None:
+    """How many of how many in all repeats, of a share that was counted; None where older records do not say."""
+    if not all(figure.resolution and figure.meaning.is_counted_share for figure in figures):
+        return None
+    seen = sum(figure.value / figure.resolution for figure in figures)
+    return max(round(seen), 0), round(sum(1 / figure.resolution for figure in figures))
 
 
 def _clock_error(figures: Sequence[Figure], runs: Sequence[RunSample]) -> float:

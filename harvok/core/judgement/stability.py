@@ -11,8 +11,9 @@ import statistics
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from harvok.core.figures import FigureKey
+from harvok.core.figures import Figure, FigureKey
 from harvok.core.judgement.blame import limiter_of, weigh_limiter
+from harvok.core.judgement.estimate import at_best
 from harvok.core.judgement.finding import Finding
 from harvok.core.judgement.limits import Limit
 from harvok.core.judgement.sample import FailedRun, RunSample, Series
@@ -68,9 +69,10 @@ def judge_repeats(
     if not found:
         return
     clause, worse = _clause(key, found, runs), [one for one in found if one.worse]
-    mean = statistics.fmean(figure.value for run in runs if (figure := run.figure(key)))
-    gross = [one for one in worse if not limit.with_slack(_GROSS).is_met_by(one.value)]
-    if worse and not limit.is_met_by(mean):
+    figures = [figure for run in runs if (figure := run.figure(key))]
+    mean = statistics.fmean(figure.value for figure in figures)
+    gross = [one for one in worse if _misses([one.run.by_key[key]], limit.with_slack(_GROSS))]
+    if worse and _misses(figures, limit):
         shown = format_quantity(mean, QUANTITIES[key[0]].unit)
         reason = f"{clause}; with it the mean of all repeats is {shown}, which misses {limit.words}"
         yield _against(worse[-1], key, Finding("REJECT", place, reason, _ADVICE), changed)
@@ -78,6 +80,11 @@ def judge_repeats(
         yield _against(gross[-1], key, Finding("REJECT", place, f"{clause}: it happened again", _ADVICE), changed)
     else:
         yield Finding("RETEST", place, clause, _ADVICE)
+
+
+def _misses(figures: Sequence[Figure], limit: Limit) -> bool:
+    """Whether the mean of figures misses a limit, and not by the chance of what was counted alone."""
+    return not limit.is_met_by(at_best(figures, limit.at_least))
 
 
 def _against(one: Apart, key: FigureKey, finding: Finding, changed: Sequence[str]) -> Finding:

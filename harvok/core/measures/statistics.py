@@ -78,6 +78,18 @@ def summarise(values: Sequence[float]) -> Summary:
     )
 
 
+def share_interval(seen: int, of: int, confidence: float) -> Interval:
+    """Where the true share lies when `seen` were counted of `of`, were each by itself: exact for few of many
+    (F. Garwood, Biometrika 28, 1936). What comes in bursts varies more. Raises ValueError for shares of nothing."""
+    if of <= 0:
+        raise ValueError("a share of nothing")
+    from scipy.special import gammaincinv
+
+    tail = (1 - confidence) / 2
+    low = float(gammaincinv(seen, tail)) if seen else 0.0
+    return Interval(low / of, min(float(gammaincinv(seen + 1, 1 - tail)) / of, 1.0), confidence)
+
+
 def _yuen_standard_error(ordered: Sequence[float], dropped: int) -> float:
     """Standard error of the mean of `ordered` with `dropped` values left out at each end; infinite for one value."""
     kept = len(ordered) - 2 * dropped

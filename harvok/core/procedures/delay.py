@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from harvok.core.figures import Figure, find
+from harvok.core.figures import Figure, counted_share, find
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.trials.delay import DelayTrial, DelayTrialResult
 
@@ -66,7 +66,7 @@ def figures_of(result: DelayTrialResult, labels: dict[str, str]) -> Iterator[Fig
     """The figures of one trial."""
     sent, times = len(result.echoes), delays_s(result)
     if sent:
-        yield Figure("two-way-loss", 1 - len(times) / sent, labels)
+        yield counted_share("two-way-loss", sent - len(times), sent, labels)
     if not times:
         return
     ordered = sorted(times)

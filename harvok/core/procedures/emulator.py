@@ -3,7 +3,7 @@
 from dataclasses import dataclass, replace
 from typing import Literal
 
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, counted_share
 from harvok.core.impairment import Impairment, Stage
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, trial
@@ -73,7 +73,7 @@ def _load_fps(test: EmulatorTest, set_to: Impairment, size: FrameSize) -> float:
 
 def _figures(result: FrameDirectionResult, labels: dict[str, str]) -> list[Figure]:
     figures = [
-        Figure("frame-loss", result.loss, labels),
+        counted_share("frame-loss", result.lost_frames, result.sent_frames, labels),
         Figure("frames-sent", float(result.sent_frames), labels),
     ]
     if result.delay:

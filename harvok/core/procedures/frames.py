@@ -6,7 +6,7 @@ from typing import Literal, Protocol
 
 from harvok.core.ends import SEND, Stream
 from harvok.core.ethernet import LINE_OVERHEAD_BYTES, VLAN_TAG_BYTES
-from harvok.core.figures import Figure, Mark
+from harvok.core.figures import Figure, Mark, counted_share
 from harvok.core.procedure import Test
 from harvok.core.procedures.search import step_at
 from harvok.core.stream_frames import PLAIN, StreamFrames, arriving_share, leaving_share
@@ -292,10 +292,10 @@ def order_figures(result: FrameTrialResult, size: FrameSize, load: str = "") -> 
     for direction in result.directions:
         labels: dict[str, str] = {"direction": direction.direction, "frame-size": size.name}
         labels |= {"load": load} if load else {}
-        sent = max(direction.sent_frames, 1)
-        yield Figure("frame-duplicates", direction.duplicates / sent, labels)
-        yield Figure("frame-reordered", direction.reordered / sent, labels)
-        yield Figure("frame-corrupted", direction.corrupted_frames / sent, labels)
+        sent = direction.sent_frames
+        yield counted_share("frame-duplicates", direction.duplicates, sent, labels)
+        yield counted_share("frame-reordered", direction.reordered, sent, labels)
+        yield counted_share("frame-corrupted", direction.corrupted_frames, sent, labels)
         yield Figure("frame-foreign", direction.foreign_frames, labels)
 
 

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from harvok.core.figures import Figure, Mark, numbered
+from harvok.core.figures import Figure, Mark, counted_share, numbered
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import TRIES, FrameSettings, FrameSize, measured, step_faults, trial
 from harvok.core.trials.frames import DelaySummary, FrameCounts, FrameTrial, FrameTrialResult, LoadStep
@@ -107,7 +107,7 @@ def _figures(
     yield Figure("forwarding-rate", counts.forwarding_rate_fps, labels)
     frame_bytes = test.settings.frames(direction).mean_bytes(size.sizes)
     yield Figure("forwarding-rate-l2", counts.forwarding_rate_fps * frame_bytes * 8, labels)
-    yield Figure("frame-loss", counts.loss, labels)
+    yield counted_share("frame-loss", counts.lost_frames, counts.sent_frames, labels)
     if delay:
         mark: Mark = "lossy" if counts.lost_frames else ""  # the delay of a full queue, not of the device
         yield Figure("latency-min", delay.min_s, labels, mark)

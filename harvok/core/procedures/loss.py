@@ -2,7 +2,7 @@
 
 from collections.abc import Generator
 
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, counted_share
 from harvok.core.procedures.frames import FrameSettings, FrameSize, measured, order_figures, trial
 from harvok.core.trials.frames import FrameTrial, FrameTrialResult, LoadStep
 from harvok.errors import TesterLimitError
@@ -30,7 +30,7 @@ def loss_rate(
             continue
         for direction in result.directions:
             labels = {"direction": direction.direction, "frame-size": size.name, "load": f"{share * 100:g} %"}
-            figures.append(Figure("frame-loss", direction.loss, labels))
+            figures.append(counted_share("frame-loss", direction.lost_frames, direction.sent_frames, labels))
         figures.extend(order_figures(result, size, f"{share * 100:g} %"))
         clean = clean + 1 if all(direction.lost_frames == 0 for direction in result.directions) else 0
     return figures

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from harvok.core.ends import Stream
-from harvok.core.figures import Figure, Mark
+from harvok.core.figures import Figure, Mark, counted_share
 from harvok.core.procedure import Context, Findings, Procedure
 from harvok.core.procedures.frames import (
     FrameSettings,
@@ -110,7 +110,7 @@ def _scaled(test: GroupTest, size: FrameSize, findings: Findings) -> Trials:
         result = yield from measured(trial(settings, size, step, about=about))
         for one in result.directions:
             labels = {"direction": one.direction, "frame-size": size.name, "load": counted(groups, "group")}
-            findings.figures.append(Figure("frame-loss", one.loss, labels))
+            findings.figures.append(counted_share("frame-loss", one.lost_frames, one.sent_frames, labels))
             findings.figures.append(Figure("forwarding-rate", one.forwarding_rate_fps, labels))
 
 

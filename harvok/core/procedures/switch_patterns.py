@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Literal
 
 from harvok.core.ends import Stream
-from harvok.core.figures import Figure
+from harvok.core.figures import Figure, counted_share
 from harvok.core.procedure import Findings, Procedure
 from harvok.core.procedures.frames import (
     TRIES,
@@ -93,7 +93,7 @@ def _at_max_load(
         direction = f"{pattern} {'from' if many_to_one else 'to'} {port}"
         labels = {"direction": direction, "frame-size": size.name, "load": _MAX_LOAD}
         sent, received = sum(one.sent_frames for one in ones), sum(one.received_frames for one in ones)
-        yield Figure("frame-loss", (sent - received) / sent if sent else 0.0, labels)
+        yield counted_share("frame-loss", sent - received, sent, labels)
         yield Figure("forwarding-rate", sum(one.forwarding_rate_fps for one in ones), labels)
 
 
@@ -113,12 +113,13 @@ def congestion(settings: FrameSettings, ports: Sequence[str], size: FrameSize, f
     result = yield from _held_or_held_back(wanted)
     labels = {"frame-size": size.name}
     uncongested, *others = result.directions
+    to_free_port = labels | {"direction": f"congestion to {free}"}
     findings.figures.append(
-        Figure("head-of-line-loss", uncongested.loss, labels | {"direction": f"congestion to {free}"})
+        counted_share("head-of-line-loss", uncongested.lost_frames, uncongested.sent_frames, to_free_port)
     )
     sent, received = sum(other.sent_frames for other in others), sum(other.received_frames for other in others)
     at_150 = labels | {"direction": f"congestion to {congested}", "load": "150 %"}
-    findings.figures.append(Figure("frame-loss", (sent - received) / max(sent, 1), at_150))
+    findings.figures.append(counted_share("frame-loss", sent - received, sent, at_150))
     intended = sum(intended_frames(wanted, stream.name) for stream in crossing.streams)
     held_back = max(1 - (uncongested.sent_frames + sent) / intended, 0.0) if _was_held_back(wanted, result) else 0.0
     findings.figures.append(Figure("back-pressure", held_back, labels | {"direction": "congestion"}))

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from harvok.core.ethernet import IpVersion, frame_bytes_of
 from harvok.core.figures import Figure, Mark
 from harvok.core.limiter import Limiter
+from harvok.core.quantities import QUANTITIES
 from harvok.core.time_axis import ClockOffset
 from harvok.core.trials.udp import (
     TransitSummary,
@@ -246,7 +247,8 @@ def figures_of(reading: UdpReading, labels: dict[str, str]) -> Iterator[Figure]:
     mark: Mark = "tester-limit" if reading.limiter.blame == "tester" else ""
     for quantity, value in _values(reading):
         if value is not None:
-            yield Figure(quantity, value, labels, mark)
+            one_of_all = 1 / reading.sent if reading.sent and QUANTITIES[quantity].is_counted_share else 0.0
+            yield Figure(quantity, value, labels, mark, one_of_all)
 
 
 def _values(reading: UdpReading) -> Iterator[tuple[str, float | None]]:
