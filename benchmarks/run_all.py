@@ -32,7 +32,7 @@ class Entry:
 
 _ENTRIES = (
     Entry("tcp_against_c.py", "--rounds 8 --seconds 2", r"^\d+ flows(, (copy|zero-copy): median|: CPU).*", 8),
-    Entry("frames_against_c.py", "--rounds 12 --seconds 1.5", r"^\d+ B: ratio.*", 12),
+    Entry("frames_against_c.py", "--rounds 12 --seconds 0.8", r"^\d+ B: ratio.*", 12),
     Entry("udp_against_plain.py", "--rounds 8 --seconds 1", r"^\d+ B: ratio.*", 8),
     Entry("bridge_against_c.py", "--rounds 5 --seconds 0.5", r".*median.*", 5),
     Entry("app_against_c.py", "", r".*median.*", 4),
