@@ -491,7 +491,7 @@ class _FrameReceiver:
         held.append(delays)
         if len(held) == _HELD:
             self._count_held(step)
-        self._cells[self._delay_at] = int(delays.mean())
+        self._cells[self._delay_at] = int(delays.sum()) // len(delays)
         if len(self._tagged) < len(self._order.tags):
             self._tag(numbers(), delays)
 

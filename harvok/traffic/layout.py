@@ -11,7 +11,7 @@ _RING_BYTES, _MIN_SLOTS = 8 << 20, 1024
 _MAX_BATCH = 512
 _BATCHES_A_SECOND = 30_000
 _DELAYS_A_SECOND, _MAX_DELAY_ONE_IN = 100_000, 31
-_BLOCKS, _HIGH_LOAD_FPS = 128, 200_000
+_BLOCKS, _HIGH_LOAD_FPS = 64, 200_000
 
 
 def batch_for(load_fps: float, burst_frames: int) -> int:
