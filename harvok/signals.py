@@ -11,6 +11,7 @@ ENDING = tuple(getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP")
 
 _HANG_UP, _ONCE_MORE = getattr(signal, "SIGHUP", None), getattr(signal, "SIGALRM", None)
 _ONCE_MORE_S = 0.01
+_ALL = tuple(filter(None, (*ENDING, _ONCE_MORE)))
 
 
 def heeded() -> list[signal.Signals]:
@@ -20,7 +21,7 @@ def heeded() -> list[signal.Signals]:
 
 def heed_no_more() -> None:
     """The work is done, and no signal is a reason to break anything off."""
-    for number in filter(None, (*ENDING, _ONCE_MORE)):
+    for number in _ALL:
         signal.signal(number, signal.SIG_IGN)
 
 
@@ -33,7 +34,7 @@ def uninterrupted() -> Iterator[None]:
     if not hasattr(signal, "pthread_sigmask"):
         yield
         return
-    before = signal.pthread_sigmask(signal.SIG_BLOCK, ENDING)
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, _ALL)
     try:
         yield
     finally:
