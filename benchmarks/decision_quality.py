@@ -11,12 +11,14 @@ which single repeats are dead or low. A third: what becomes of a limit to loss w
 import argparse
 import math
 import random
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 from harvok.core.figures import Figure, counted_share
 from harvok.core.judgement.assessment import Criterion, Rules
 from harvok.core.judgement.criteria import judge
+from harvok.core.judgement.finding import VERDICTS_WORST_FIRST, Verdict
 from harvok.core.judgement.sample import RunSample, Series
 from harvok.core.measures.statistics import repeats_needed
 
@@ -80,16 +82,27 @@ FAULTS: dict[str, tuple[int, float]] = {
 """How many repeats of the second series are bad, and what is left of their value."""
 
 
+def shares_of(verdicts: Iterable[Verdict]) -> dict[str, float]:
+    """How often each verdict came."""
+    came = Counter(verdicts)
+    return {verdict: came[verdict] / came.total() for verdict in reversed(VERDICTS_WORST_FIRST)}
+
+
+def cells(shares: Iterable[float]) -> str:
+    """Shares as cells of a table."""
+    return " | ".join(f"{share * 100:.1f} %" for share in shares)
+
+
 def faulty(repeats: int, deviation: float, bad: int, left: float, pairs: int) -> dict[str, float]:
     """How often each verdict comes of a series in which some repeats are bad, against a good one."""
-    rng, verdicts = random.Random(2), dict.fromkeys(("ACCEPT", "RETEST", "REJECT"), 0)
+    rng, verdicts = random.Random(2), list[Verdict]()
     criterion = Criterion("goodput-settled", "b", max_regression=_MARGIN, against="a")
     for _ in range(pairs):
         hit = set(rng.sample(range(repeats), bad))
         after = series("b", 1.0, repeats, 0, 1, lambda n: rng.gauss(0, deviation) - (n in hit) * (1 - left))  # noqa: B023
         before = series("a", 1.0, repeats, 0, 1, lambda _: rng.gauss(0, deviation))
-        verdicts[judge([criterion], {"a": before, "b": after}, Rules()).verdict] += 1
-    return {verdict: count / pairs for verdict, count in verdicts.items()}
+        verdicts.append(judge([criterion], {"a": before, "b": after}, Rules()).verdict)
+    return shares_of(verdicts)
 
 
 def show_faults(pairs: int) -> None:
@@ -98,8 +111,7 @@ def show_faults(pairs: int) -> None:
     for name, (bad, left) in FAULTS.items():
         for deviation, repeats in ((0.002, 5), (0.002, 11), (0.005, 11)):
             found = faulty(repeats, deviation, bad, left, pairs)
-            shown = " | ".join(f"{share * 100:.1f} %" for share in found.values())
-            print(f"| {name} | {deviation * 100:g} % | {repeats} | {shown} |", flush=True)
+            print(f"| {name} | {deviation * 100:g} % | {repeats} | {cells(found.values())} |", flush=True)
 
 
 _MOST_LOST = 1e-4
@@ -111,14 +123,14 @@ def counted(sent: int, loss: float, says_of_how_many: bool, pairs: int) -> dict[
     saying of how many, only the spread of the repeats counts."""
     import numpy as np
 
-    rng, verdicts = np.random.default_rng(3), dict.fromkeys(("ACCEPT", "RETEST", "REJECT"), 0)
+    rng, verdicts = np.random.default_rng(3), list[Verdict]()
     criterion = Criterion("datagram-loss", "a", maximum=_MOST_LOST)
     for _ in range(pairs):
         figures = [counted_share("datagram-loss", lost, sent, {}) for lost in rng.poisson(loss * sent, 5).tolist()]
         figures = figures if says_of_how_many else [replace(figure, resolution=0.0) for figure in figures]
         runs = [RunSample(str(number), [figure], {}) for number, figure in enumerate(figures)]
-        verdicts[judge([criterion], {"a": Series("a", runs)}, Rules()).verdict] += 1
-    return {verdict: count / pairs for verdict, count in verdicts.items()}
+        verdicts.append(judge([criterion], {"a": Series("a", runs)}, Rules()).verdict)
+    return shares_of(verdicts)
 
 
 def show_counts(pairs: int) -> None:
@@ -129,8 +141,7 @@ def show_counts(pairs: int) -> None:
         for sent in _SENT:
             for how, says in (("spread alone", False), ("spread and count", True)):
                 found = counted(sent, loss, says, pairs)
-                shown = " | ".join(f"{share * 100:.1f} %" for share in found.values())
-                print(f"| {loss * 100:g} % | {sent} | {how} | {shown} |", flush=True)
+                print(f"| {loss * 100:g} % | {sent} | {how} | {cells(found.values())} |", flush=True)
 
 
 def main() -> None:
@@ -147,7 +158,7 @@ def main() -> None:
                 accepts = share("ACCEPT", _LOSS, repeats, noise, deviation, pairs, paired)
                 seen = share("REJECT", _LOSS, repeats, noise, deviation, pairs, paired)
                 how = "alternating" if paired else "one after the other"
-                shown = " | ".join(f"{one * 100:.1f} %" for one in (rejects, accepts, seen))
+                shown = cells((rejects, accepts, seen))
                 print(f"| {name} | {deviation * 100:g} % | {repeats} | {how} | {shown} |", flush=True)
     show_faults(pairs)
     show_counts(pairs)

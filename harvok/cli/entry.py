@@ -35,6 +35,7 @@ def _interrupt(number: int, frame: FrameType | None) -> None:  # noqa: ARG001
 
 
 def _was_lost() -> None:
+    """The interrupt went nowhere: as if it had not come, until it comes once more."""
     global _state, _heard
     _state = "running"
     _heard -= 1

@@ -61,15 +61,16 @@ def _block(seed: str) -> memoryview:
     return block
 
 
-def _send(sock: socket.socket, block: memoryview, cells: memoryview, at: int, blocks_a_call: int) -> None:
+def _send(sock: socket.socket, block: memoryview, cells: memoryview, at: int, shares_cores: bool) -> None:
     """Sends without end, counting into `cells[at]`."""
-    blocks, speed = [block] * blocks_a_call, FlowSpeed() if blocks_a_call > BLOCKS_ALONE else None
+    blocks = [block] * (BLOCKS_SHARING if shares_cores else BLOCKS_ALONE)
+    speed = FlowSpeed() if shares_cores else None
     send, to, total = os.writev, sock.fileno(), 0
     while True:
         total += send(to, blocks)
         cells[at] = total
         if speed and total >= speed.look_at_bytes and speed.changes(total):
-            blocks = [block] * (BLOCKS_FAST if speed.fast else blocks_a_call)
+            blocks = [block] * (BLOCKS_FAST if speed.fast else BLOCKS_SHARING)
 
 
 def _send_amount(sock: socket.socket, block: memoryview, cells: memoryview, at: int, amount_bytes: int) -> None:
@@ -88,11 +89,10 @@ def _await_reader(sock: socket.socket) -> None:
         pass
 
 
-def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blocks_a_call: int) -> None:
+def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, shares_cores: bool) -> None:
     """Receives until the other end closes, counting into `cells[at]`; stamps the first byte into `cells[first_at]`."""
-    alone = blocks_a_call == BLOCKS_ALONE
-    blocks = [memoryview(mmap.mmap(-1, BLOCK_BYTES))] * (BLOCKS_ALONE if alone else BLOCKS_FAST)
-    speed = None if alone else FlowSpeed()
+    blocks = [memoryview(mmap.mmap(-1, BLOCK_BYTES))] * (BLOCKS_FAST if shares_cores else BLOCKS_ALONE)
+    speed = FlowSpeed() if shares_cores else None
     receive, of = os.readv, sock.fileno()
     total = receive(of, blocks)
     cells[first_at] = SYSTEM.now_ns()
@@ -101,7 +101,7 @@ def _receive(sock: socket.socket, cells: memoryview, at: int, first_at: int, blo
         total += got
         cells[at] = total
         if speed and total >= speed.look_at_bytes and speed.changes(total):
-            wake_at(sock, blocks_a_call * BLOCK_BYTES if speed.fast else 1)
+            wake_at(sock, BLOCKS_SHARING * BLOCK_BYTES if speed.fast else 1)
 
 
 def wake_at(sock: socket.socket, some_bytes: int) -> None:
@@ -147,7 +147,7 @@ def _play_receiver(orders: Orders, sock: socket.socket, counters: Counters, row:
         compared_at, altered_at = Counters.index(row, Cell.COMPARED), Counters.index(row, Cell.ALTERED)
         drop_and_compare(sock, block_of(orders.seed), counters.cells, at, first_at, compared_at, altered_at)
     else:
-        _receive(sock, counters.cells, at, first_at, _blocks_a_call(orders))
+        _receive(sock, counters.cells, at, first_at, _shares_cores(orders))
     sock.shutdown(socket.SHUT_WR)  # tells a sender of a set amount that everything was read
 
 
@@ -155,14 +155,14 @@ def _play_sender(orders: Orders, sock: socket.socket, cells: memoryview, at: int
     if orders.method == "zero-copy":
         send_from_file(sock, block_of(orders.seed), cells, at, orders.amount_bytes)
     elif orders.amount_bytes is None:
-        _send(sock, _block(orders.seed), cells, at, _blocks_a_call(orders))
+        _send(sock, _block(orders.seed), cells, at, _shares_cores(orders))
     else:
         _send_amount(sock, _block(orders.seed), cells, at, orders.amount_bytes)
     _await_reader(sock)
 
 
-def _blocks_a_call(orders: Orders) -> int:
-    return BLOCKS_ALONE if orders.counters_rows == 1 else BLOCKS_SHARING
+def _shares_cores(orders: Orders) -> bool:
+    return orders.counters_rows > 1
 
 
 def _start(work: Callable[..., None], *args: object) -> None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, NoReturn, TypeVar
 import typer
 
 from harvok.cli.options import JsonOption, print_json, rate
+from harvok.cli.verdicts import worst_of
 from harvok.core.guidance import HANDS, QUESTIONS, AtHand, GuideStep, Hand, Question
 from harvok.errors import UsageError
 
@@ -25,8 +26,6 @@ _VERDICTS = {
     1: "REJECT: it does not; the reasons stand above, each with its figure and its limit.",
     3: "RETEST: nothing can be said yet; the reasons stand above. Mend them, and give the same command again.",
 }
-_WORST_FIRST = (1, 3, 0)
-"""Where several steps decide, one that is missed is not made good by another."""
 _FREE_KINDS = ("physical", "veth")
 _MODEL_FACTS = ("asset=model", "serial=1")
 
@@ -181,7 +180,7 @@ def _lead(question: Question, at: AtHand, advice: "Guidance", yes: bool, only_sa
     console.print()
     steps = () if only_say else advice.steps
     codes = [_run(console, number, len(steps), step, yes) for number, step in enumerate(steps, 1)]
-    code = min(codes, key=_WORST_FIRST.index, default=0)
+    code = worst_of(codes)  # where several steps decide, one that is missed is not made good by another
     if not only_say and advice.steps[-1].decides:
         console.print(_VERDICTS[code], soft_wrap=True)
     console.print(f"afterwards: {advice.afterwards}", soft_wrap=True)

@@ -10,7 +10,7 @@ from rich.text import Text
 from harvok.cli.render.console import print_hanging
 from harvok.cli.render.tables import PlainTable, plain_table
 from harvok.cli.render.words import DASH
-from harvok.cli.verdicts import EXIT_CODES
+from harvok.cli.verdicts import EXIT_CODES, worst_of
 from harvok.core.models.site import SiteFile
 from harvok.core.site.failures import FAILURES
 from harvok.core.site.outcome import SiteTest
@@ -52,8 +52,7 @@ class SiteView:
         """That of what became of some tests: one that failed weighs most."""
         if any(test.state == "failed" for test in tests):
             return HarvokError.exit_code
-        verdicts = {test.verdict for test in tests}
-        return next((EXIT_CODES[one] for one in ("REJECT", "RETEST") if one in verdicts), 0)
+        return worst_of(EXIT_CODES[test.verdict] for test in tests if test.verdict)
 
 
 def _said(test: SiteTest) -> tuple[str, str]:

@@ -201,7 +201,7 @@ class Assessment:
         by_chance = summary.interval(self.confidence)
         if found.count and not limit.value:
             interval = by_chance  # that nothing at all is lost is asked of this test, and not of all time
-        elif found.count and limit.is_met_by(by_chance.low) and limit.is_met_by(by_chance.high):
+        elif found.count and limit.is_surely_met_by(by_chance):
             return self._counted(found.count, interval, by_chance, limit)
         span = quantity_span(interval.low, interval.high, limit.value, self._meaning.unit)
         needed = repeats_needed(summary.deviation, abs(summary.mean - limit.value), self.confidence)
@@ -210,7 +210,7 @@ class Assessment:
     def _counted(self, count: tuple[int, int], interval: Interval, by_chance: Interval, limit: Limit) -> Finding:
         """Of a share whose repeats meet a limit: whether so many were counted that this is no chance."""
         unit = self._meaning.unit
-        if limit.is_met_by(interval.low) and limit.is_met_by(interval.high):
+        if limit.is_surely_met_by(interval):
             span = quantity_span(by_chance.low, by_chance.high, limit.value, unit)
             return limit.hold(interval, self._place, f"{self._name} is {span}")
         seen, of = (format_quantity(number, "count") for number in count)

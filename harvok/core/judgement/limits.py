@@ -22,6 +22,10 @@ class Limit:
         """Whether one value is on the right side."""
         return value >= self.value if self.at_least else value <= self.value
 
+    def is_surely_met_by(self, interval: Interval) -> bool:
+        """Whether a whole interval is on the right side."""
+        return self.is_met_by(interval.low) and self.is_met_by(interval.high)
+
     def with_slack(self, share: float) -> "Limit":
         """The limit that is missed only by more than a share of it."""
         slack = share * abs(self.value)
@@ -30,10 +34,9 @@ class Limit:
     def hold(self, interval: Interval, place: str, clause: str, advice: str = "", missed: str = "") -> Finding:
         """The finding for an interval, of which `clause` tells; `advice` is for what is undecided, `missed` for what
         misses the limit."""
-        ends = self.is_met_by(interval.low), self.is_met_by(interval.high)
-        if all(ends):
+        if self.is_surely_met_by(interval):
             return Finding("ACCEPT", place, f"{clause}, which meets {self.words}")
-        if not any(ends):
+        if not (self.is_met_by(interval.low) or self.is_met_by(interval.high)):
             return Finding("REJECT", place, f"{clause}, which misses {self.words}", missed)
         return Finding("RETEST", place, f"{clause}, which straddles {self.words}", advice)
 

@@ -245,10 +245,11 @@ def _sender_limit(held: float, refused: int, lost: int) -> Limiter:
 def figures_of(reading: UdpReading, labels: dict[str, str]) -> Iterator[Figure]:
     """The figures of a reading; they are marked where the tester, not the path, was the limit."""
     mark: Mark = "tester-limit" if reading.limiter.blame == "tester" else ""
+    one_of_all = 1 / reading.sent if reading.sent else 0.0
     for quantity, value in _values(reading):
         if value is not None:
-            one_of_all = 1 / reading.sent if reading.sent and QUANTITIES[quantity].is_counted_share else 0.0
-            yield Figure(quantity, value, labels, mark, one_of_all)
+            resolution = one_of_all if QUANTITIES[quantity].is_counted_share else 0.0
+            yield Figure(quantity, value, labels, mark, resolution)
 
 
 def _values(reading: UdpReading) -> Iterator[tuple[str, float | None]]:
